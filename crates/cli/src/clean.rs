@@ -1,0 +1,334 @@
+//! `evanu clean`: frames in, plate out; the contract is in `docs/formats.md`.
+
+use crate::tell::Step;
+use evanu_core::combine::Method;
+use evanu_core::evidence::Support;
+use evanu_core::geometry::Rect;
+use evanu_core::pixel::{Depth, FrameSource};
+use evanu_core::plan::Plan;
+use evanu_core::prepare;
+use evanu_core::recipe::{Align, Canvas, Recipe};
+use evanu_core::render::{Scene, View};
+use evanu_media::{CameraData, Format, Output, TiledFrame, import, kind_of, write, write_grey};
+use rayon::prelude::*;
+use serde::Serialize;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
+use std::time::Instant;
+
+/// Options of `evanu clean`.
+#[derive(clap::Args)]
+pub struct Args {
+    /// Files, or one folder
+    #[arg(required = true)]
+    frames: Vec<PathBuf>,
+    /// Where the plate goes; .tif, .png or .jpg
+    #[arg(long)]
+    out: PathBuf,
+    /// auto, off, shift, rigid, similarity or perspective
+    #[arg(long, default_value = "auto", value_parser = align)]
+    align: Align,
+    /// Index of the frame whose grid the plate keeps, from 0, or auto
+    #[arg(long, default_value = "auto")]
+    reference: String,
+    /// auto, median, mean, darkest, lightest or rank:P
+    #[arg(long, default_value = "auto")]
+    method: Method,
+    /// reference or common
+    #[arg(long, default_value = "reference", value_parser = canvas)]
+    canvas: Canvas,
+    /// auto or off
+    #[arg(long, default_value = "auto", value_parser = switch)]
+    match_exposure: bool,
+    /// Write what was found out as JSON
+    #[arg(long)]
+    report: Option<PathBuf>,
+    /// Write how many frames agree at each place as a grey PNG
+    #[arg(long)]
+    agreement: Option<PathBuf>,
+}
+
+fn align(s: &str) -> Result<Align, String> {
+    Ok(match s {
+        "auto" => Align::Auto,
+        "off" => Align::Off,
+        "shift" => Align::Shift,
+        "rigid" => Align::Rigid,
+        "similarity" => Align::Similarity,
+        "perspective" => Align::Perspective,
+        "sphere" => return Err("sphere is not yet available; use auto, off, shift, rigid, similarity or perspective".into()),
+        _ => return Err("use auto, off, shift, rigid, similarity or perspective".into()),
+    })
+}
+
+fn canvas(s: &str) -> Result<Canvas, String> {
+    match s {
+        "reference" => Ok(Canvas::Reference),
+        "common" => Ok(Canvas::Common),
+        _ => Err("use reference or common".into()),
+    }
+}
+
+fn switch(s: &str) -> Result<bool, String> {
+    match s {
+        "auto" => Ok(true),
+        "off" => Ok(false),
+        _ => Err("use auto or off".into()),
+    }
+}
+
+#[derive(Serialize)]
+struct Report<'a> {
+    version: u32,
+    reference: usize,
+    method: String,
+    canvas: CanvasReport,
+    frames: Vec<FrameReport<'a>>,
+    doubts: [(); 0],
+    agreement: AgreementReport,
+    seconds: Seconds,
+}
+
+#[derive(Serialize)]
+struct CanvasReport {
+    x: i64,
+    y: i64,
+    width: u32,
+    height: u32,
+}
+
+#[derive(Serialize)]
+struct FrameReport<'a> {
+    path: &'a Path,
+    used: bool,
+    reason: Option<&'a str>,
+    transform: [f64; 9],
+    residual_px: Option<f64>,
+    gain: [f32; 3],
+}
+
+#[derive(Serialize)]
+struct AgreementReport {
+    mean: f64,
+    unsupported_fraction: f64,
+}
+
+#[derive(Serialize, Default)]
+struct Seconds {
+    decode: f64,
+    align: f64,
+    combine: f64,
+    encode: f64,
+    total: f64,
+}
+
+/// A frame as it came in: read into a pyramid, or why not.
+struct Taken {
+    path: PathBuf,
+    frame: Result<(TiledFrame, CameraData), String>,
+}
+
+/// Runs the command.
+pub fn run(args: Args) -> Result<(), String> {
+    let begin = Instant::now();
+    let mut seconds = Seconds::default();
+    let paths = gather(&args.frames)?;
+    let outputs: Vec<&PathBuf> = [Some(&args.out), args.report.as_ref(), args.agreement.as_ref()].into_iter().flatten().collect();
+    for out in &outputs {
+        check_output(out, &paths)?;
+    }
+    Format::by_extension(&args.out, false).map_err(|e| e.to_string())?;
+    let wanted = match args.reference.as_str() {
+        "auto" => None,
+        n => Some(n.parse::<usize>().ok().filter(|&n| n < paths.len()).ok_or_else(|| {
+            format!("--reference {n}: there is no such frame; use auto or 0 to {}", paths.len() - 1)
+        })?),
+    };
+    let taken = read_all(&paths, args.frames.len() == 1 && args.frames[0].is_dir())?;
+    seconds.decode = begin.elapsed().as_secs_f64();
+
+    let good: Vec<usize> = (0..taken.len()).filter(|&i| taken[i].frame.is_ok()).collect();
+    let frames: Vec<&(TiledFrame, CameraData)> = taken.iter().filter_map(|t| t.frame.as_ref().ok()).collect();
+    let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| &f.0 as &dyn FrameSource).collect();
+    let reference = match wanted {
+        None => None,
+        Some(w) => Some(good.iter().position(|&g| g == w).ok_or_else(|| match &taken[w].frame {
+            Err(e) => format!("--reference {w}: {e}"),
+            Ok(_) => format!("--reference {w}: there is no such frame"),
+        })?),
+    };
+    let recipe = Recipe {
+        align: args.align,
+        reference,
+        match_exposure: args.match_exposure,
+        method: args.method,
+        canvas: args.canvas,
+        ..Recipe::new(sources.len())
+    };
+    let begin_align = Instant::now();
+    let step = Step::new("align");
+    let plan = prepare::plan(&recipe, &sources, &|s| {
+        step.at(s);
+        Ok(())
+    })
+    .map_err(|e| e.to_string())?;
+    drop(step);
+    seconds.align = begin_align.elapsed().as_secs_f64();
+    for (k, frame) in plan.frames.iter().enumerate() {
+        if let Some(reason) = &frame.misfit {
+            eprintln!("{}: set aside: {reason}", taken[good[k]].path.display());
+        }
+    }
+    let scene = Scene { recipe: &recipe, plan: &plan, sources: &sources };
+    let used = scene.used();
+    if used.len() == 1 {
+        eprintln!("only one frame takes part: the plate is {} as it was shot", taken[good[used[0]]].path.display());
+    }
+    write_plate(&args, &scene, &frames[plan.reference].1, &mut seconds)?;
+    if let Some(path) = &args.agreement {
+        let canvas = scene.canvas().size();
+        write_grey(path, canvas, |r| scene.render(View::Agreement, r, 0)).map_err(|e| e.to_string())?;
+    }
+    if let Some(path) = &args.report {
+        let support = support(&scene)?;
+        seconds.total = begin.elapsed().as_secs_f64();
+        let report = report(&taken, &good, &scene, &plan, support, seconds);
+        let text = serde_json::to_string_pretty(&report).map_err(|e| e.to_string())?;
+        write_text(path, &text)?;
+    }
+    println!("{}", args.out.display());
+    Ok(())
+}
+
+fn write_plate(args: &Args, scene: &Scene<'_>, camera: &CameraData, seconds: &mut Seconds) -> Result<(), String> {
+    let sixteen = scene.sources.iter().any(|s| s.depth() == Depth::Sixteen) || scene.used().len() > 2;
+    let tif = matches!(Format::by_extension(&args.out, true), Ok(Format::Tiff { .. }));
+    let format = Format::by_extension(&args.out, sixteen && (tif || scene.sources.iter().any(|s| s.depth() == Depth::Sixteen))).map_err(|e| e.to_string())?;
+    let size = scene.canvas().size();
+    let spent = AtomicU64::new(0);
+    let step = Step::new("combine");
+    let begin = Instant::now();
+    write(&args.out, &Output { format, size, camera: Some(camera) }, |r| {
+        let begin = Instant::now();
+        let band = scene.render(View::Plate, r, 0);
+        spent.fetch_add(begin.elapsed().as_micros() as u64, Ordering::Relaxed);
+        step.at(r.bottom() as f32 / size.height as f32);
+        band
+    })
+    .map_err(|e| e.to_string())?;
+    seconds.combine = spent.load(Ordering::Relaxed) as f64 / 1e6;
+    // Encoding runs beside combining; what it adds is what is left of the wall time.
+    seconds.encode = (begin.elapsed().as_secs_f64() - seconds.combine).max(0.0);
+    Ok(())
+}
+
+/// Agreement figures, measured on at most two megapixels.
+fn support(scene: &Scene<'_>) -> Result<Support, String> {
+    let size = scene.canvas().size();
+    let level = (0..16).find(|&k| size.at_level(k).pixels() <= 2_000_000).unwrap_or(0);
+    scene.support(size.at_level(level).rect(), level).map_err(|e| e.to_string())
+}
+
+fn report<'a>(taken: &'a [Taken], good: &[usize], scene: &Scene<'a>, plan: &'a Plan, support: Support, seconds: Seconds) -> Report<'a> {
+    let area: Rect = scene.canvas();
+    let frames = taken.iter().enumerate().map(|(i, t)| {
+        let plan = good.iter().position(|&g| g == i).map(|k| &plan.frames[k]);
+        FrameReport {
+            path: &t.path,
+            used: plan.is_some_and(|p| p.misfit.is_none()),
+            reason: match (&t.frame, plan) {
+                (Err(e), _) => Some(e),
+                (_, p) => p.and_then(|p| p.misfit.as_deref()),
+            },
+            transform: plan.map_or(evanu_core::geometry::Homography::IDENTITY, |p| p.transform).0,
+            residual_px: plan.and_then(|p| p.residual_px),
+            gain: if scene.recipe.match_exposure { plan.map_or([1.0; 3], |p| p.gain) } else { [1.0; 3] },
+        }
+    });
+    Report {
+        version: 1,
+        reference: good[plan.reference],
+        method: scene.recipe.method.to_string(),
+        canvas: CanvasReport { x: area.x, y: area.y, width: area.width, height: area.height },
+        frames: frames.collect(),
+        doubts: [],
+        agreement: AgreementReport { mean: support.mean(), unsupported_fraction: support.unsupported_fraction() },
+        seconds,
+    }
+}
+
+/// The files meant: those named, or all in one folder, by name. Hidden files and folders are not meant.
+fn gather(named: &[PathBuf]) -> Result<Vec<PathBuf>, String> {
+    let [folder] = named else { return Ok(named.to_vec()) };
+    if !folder.is_dir() {
+        return Ok(named.to_vec());
+    }
+    let listing = std::fs::read_dir(folder).map_err(|e| format!("{}: the folder cannot be read ({e}); check its permissions", folder.display()))?;
+    let hidden = |p: &Path| p.file_name().is_some_and(|n| n.to_string_lossy().starts_with('.'));
+    let mut files: Vec<PathBuf> = listing.flatten().map(|e| e.path()).filter(|p| p.is_file() && !hidden(p)).collect();
+    files.sort();
+    let mut frames = Vec::new();
+    for file in files {
+        let mut head = [0u8; 16];
+        let read = std::fs::File::open(&file).and_then(|mut f| std::io::Read::read(&mut f, &mut head)).unwrap_or(0);
+        if read == 0 || kind_of(&head[..read]).is_some() {
+            frames.push(file);
+        } else {
+            eprintln!("{}: passed over: not a picture Evanu can read", file.display());
+        }
+    }
+    if frames.is_empty() {
+        return Err(format!("{}: there are no pictures in this folder; name one with JPEG, PNG or TIFF files", folder.display()));
+    }
+    Ok(frames)
+}
+
+/// An output must not be an input, and its folder must be there, before any long work begins.
+fn check_output(out: &Path, inputs: &[PathBuf]) -> Result<(), String> {
+    let folder = out.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    if !folder.is_dir() {
+        return Err(format!("{}: its folder does not exist; create the folder or choose another one", out.display()));
+    }
+    if out.is_dir() {
+        return Err(format!("{}: it is a folder; name a file in it", out.display()));
+    }
+    let same = |p: &PathBuf| p.canonicalize().ok().zip(out.canonicalize().ok()).is_some_and(|(a, b)| a == b);
+    if inputs.iter().any(same) {
+        return Err(format!("{}: it is one of the frames, which are never written; choose another name", out.display()));
+    }
+    tempfile::tempfile_in(folder).map_err(|_| format!("{}: its folder may not be written to; choose another folder", out.display()))?;
+    Ok(())
+}
+
+/// Reads every frame into a pyramid. A file that was named must be good; in a folder a bad one is set aside.
+fn read_all(paths: &[PathBuf], folder: bool) -> Result<Vec<Taken>, String> {
+    let scratch = tempfile::tempdir().map_err(|e| format!("{}: no room for working files ({e}); set TMPDIR to a folder with space", std::env::temp_dir().display()))?;
+    let step = Step::new("read");
+    let done = AtomicUsize::new(0);
+    let taken: Vec<Taken> = paths
+        .par_iter()
+        .enumerate()
+        .map(|(i, path)| {
+            let store = scratch.path().join(format!("{i}"));
+            let frame = import(path, &store).and_then(|(_, camera)| Ok((TiledFrame::open(&store)?, camera)));
+            // The open file stays readable; nothing is left behind however the program ends.
+            let _ = std::fs::remove_file(&store);
+            step.at((done.fetch_add(1, Ordering::Relaxed) + 1) as f32 / paths.len() as f32);
+            Taken { path: path.clone(), frame: frame.map_err(|e| e.to_string()) }
+        })
+        .collect();
+    drop(step);
+    let bad: Vec<&String> = taken.iter().filter_map(|t| t.frame.as_ref().err()).collect();
+    match bad.first() {
+        Some(e) if !folder || bad.len() == taken.len() => return Err((*e).clone()),
+        _ => bad.iter().for_each(|e| eprintln!("set aside: {e}")),
+    }
+    Ok(taken)
+}
+
+fn write_text(path: &Path, text: &str) -> Result<(), String> {
+    let part = path.with_extension("part");
+    std::fs::write(&part, text)
+        .and_then(|()| std::fs::rename(&part, path))
+        .map_err(|e| evanu_media::MediaError::writing(path, &e).to_string())
+}

@@ -1,0 +1,50 @@
+//! `evanu demo` and `evanu score`: sample sets with known truth.
+
+use std::path::PathBuf;
+
+/// Options of `evanu demo`.
+#[derive(clap::Args)]
+pub struct Args {
+    /// Where the sets go
+    #[arg(default_value = "evanu-samples")]
+    folder: PathBuf,
+    /// Render this set anew, with its truth, instead of writing the shipped frames
+    #[arg(long, value_name = "NAME")]
+    render: Option<String>,
+    /// Width of rendered frames in pixels
+    #[arg(long, default_value_t = 1600, value_parser = clap::value_parser!(u32).range(64..=16000))]
+    width: u32,
+    /// Number of rendered frames
+    #[arg(long, default_value_t = 12, value_parser = clap::value_parser!(u32).range(1..=200))]
+    frames: u32,
+}
+
+/// Options of `evanu score`.
+#[derive(clap::Args)]
+pub struct ScoreArgs {
+    /// The folder `truth` of a rendered set
+    truth: PathBuf,
+    /// The plate
+    plate: PathBuf,
+    /// The report that `evanu clean --report` wrote beside it
+    report: PathBuf,
+}
+
+/// Runs `evanu demo`.
+pub fn run(args: Args) -> Result<(), String> {
+    match &args.render {
+        Some(name) => {
+            evanu_demo::render(name, args.width, args.frames as usize, &args.folder, &|t| eprintln!("{t}")).map_err(|e| e.to_string())?;
+        }
+        None => evanu_demo::write_samples(&args.folder).map_err(|e| e.to_string())?,
+    }
+    println!("{}", args.folder.display());
+    Ok(())
+}
+
+/// Runs `evanu score`.
+pub fn score(args: ScoreArgs) -> Result<(), String> {
+    let score = evanu_demo::score::score(&args.truth, &args.plate, &args.report).map_err(|e| e.to_string())?;
+    println!("{}", serde_json::to_string_pretty(&score).map_err(|e| e.to_string())?);
+    Ok(())
+}

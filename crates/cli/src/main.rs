@@ -1,0 +1,74 @@
+//! `evanu`: the one binary. Each command has its file; this one only chooses.
+#![forbid(unsafe_code)]
+
+mod clean;
+mod demo;
+mod serve;
+mod tell;
+
+use clap::{Parser, Subcommand};
+use std::process::ExitCode;
+
+/// Empties busy places: several frames in, one clean plate out.
+#[derive(Parser)]
+#[command(name = "evanu", version, about)]
+struct Cli {
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// Make a clean plate from frames
+    Clean(clean::Args),
+    /// Merge exposures (not yet available)
+    #[command(hide = true)]
+    Bracket(Rest),
+    /// Clean a clip (not yet available)
+    #[command(hide = true)]
+    Clip(Rest),
+    /// Write the sample sets, or render one at another size with its truth
+    Demo(demo::Args),
+    /// Score a plate against a rendered set's truth
+    #[command(hide = true)]
+    Score(demo::ScoreArgs),
+    /// Start the server for the browser
+    Serve(serve::Args),
+    /// Print the description of the server's interface (OpenAPI)
+    #[command(hide = true)]
+    Openapi,
+}
+
+#[derive(clap::Args)]
+struct Rest {
+    #[arg(trailing_var_arg = true, allow_hyphen_values = true)]
+    _rest: Vec<String>,
+}
+
+fn main() -> ExitCode {
+    let cli = match Cli::try_parse() {
+        Ok(cli) => cli,
+        Err(e) if e.use_stderr() => return tell::failed(&one_line(&e.to_string())),
+        Err(e) => e.exit(),
+    };
+    let done = match cli.command {
+        Command::Clean(args) => clean::run(args),
+        Command::Bracket(_) => Err("bracket is not yet available; there are clean, demo and serve".into()),
+        Command::Clip(_) => Err("clip is not yet available; there are clean, demo and serve".into()),
+        Command::Demo(args) => demo::run(args),
+        Command::Score(args) => demo::score(args),
+        Command::Serve(args) => serve::run(args),
+        Command::Openapi => serve::openapi(),
+    };
+    match done {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(e) => tell::failed(&e),
+    }
+}
+
+/// A usage error's own text and its hint, on one line.
+fn one_line(text: &str) -> String {
+    let text = text.strip_prefix("error: ").unwrap_or(text);
+    let parts: Vec<&str> = text.lines().map(str::trim).take_while(|l| !l.starts_with("Usage:")).filter(|l| !l.is_empty() && !l.starts_with("For more")).collect();
+    format!("{}; try --help", parts.join(" "))
+}

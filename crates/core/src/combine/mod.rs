@@ -1,0 +1,189 @@
+//! Many samples of one place become one: order statistics, averages, and whole colours chosen by brightness.
+
+mod network;
+
+use crate::pixel::tone::{linear_of_root, luminance};
+pub use network::Network;
+use serde::{Deserialize, Serialize};
+use std::fmt;
+use std::str::FromStr;
+
+/// How frames become one.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub enum Method {
+    /// The middle value of each channel; the mean of the two middle ones when their number is even.
+    Median,
+    /// The average of linear light.
+    Mean,
+    /// The whole colour of the frame with the least luminance.
+    Darkest,
+    /// The whole colour of the frame with the most luminance.
+    Lightest,
+    /// The value of each channel at a percentage of the order: 0 is the least, 50 the median, 100 the greatest.
+    Rank(u8),
+}
+
+impl fmt::Display for Method {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Median => f.write_str("median"),
+            Self::Mean => f.write_str("mean"),
+            Self::Darkest => f.write_str("darkest"),
+            Self::Lightest => f.write_str("lightest"),
+            Self::Rank(p) => write!(f, "rank:{p}"),
+        }
+    }
+}
+
+impl From<Method> for String {
+    fn from(m: Method) -> Self {
+        m.to_string()
+    }
+}
+
+impl TryFrom<String> for Method {
+    type Error = String;
+    fn try_from(s: String) -> Result<Self, String> {
+        s.parse()
+    }
+}
+
+impl FromStr for Method {
+    type Err = String;
+
+    fn from_str(s: &str) -> Result<Self, String> {
+        const THERE: &str = "use auto, median, mean, darkest, lightest or rank:P with P from 0 to 100";
+        match s {
+            "auto" | "median" => Ok(Self::Median),
+            "mean" => Ok(Self::Mean),
+            "darkest" => Ok(Self::Darkest),
+            "lightest" => Ok(Self::Lightest),
+            "consensus" | "clipped" => Err(format!("method {s} is not yet available; {THERE}")),
+            _ => match s.strip_prefix("rank:").and_then(|p| p.parse().ok()).filter(|&p: &u8| p <= 100) {
+                Some(p) => Ok(Self::Rank(p)),
+                None => Err(format!("there is no method \"{s}\"; {THERE}")),
+            },
+        }
+    }
+}
+
+/// One row of one frame: root codes by channel.
+pub type Row<'a> = [&'a [u16]; 3];
+
+/// Combines equally long rows of root codes; `network` must be made for this method and number of rows.
+///
+/// A single row comes back as it is. Cost: linear in pixels; the network's comparisons for order statistics.
+pub fn combine(method: Method, network: &Network, rows: &[Row<'_>], out: [&mut [u16]; 3]) {
+    let n = out[0].len();
+    match method {
+        _ if rows.len() == 1 => {
+            for (o, r) in out.into_iter().zip(rows[0]) {
+                o.copy_from_slice(&r[..n]);
+            }
+        }
+        Method::Median | Method::Rank(_) => {
+            for (c, o) in out.into_iter().enumerate() {
+                let channel: Vec<&[u16]> = rows.iter().map(|r| r[c]).collect();
+                network.run(&channel, o);
+            }
+        }
+        Method::Mean => {
+            // Squares of root codes are linear light; whole numbers, so that the order of frames is no matter.
+            for (c, o) in out.into_iter().enumerate() {
+                let mut sum = vec![0u64; n];
+                for r in rows {
+                    sum.iter_mut().zip(r[c]).for_each(|(s, &v)| *s += u64::from(v) * u64::from(v));
+                }
+                let share = 1.0 / rows.len() as f64;
+                o.iter_mut().zip(sum).for_each(|(o, s)| *o = ((s as f64 * share).sqrt() + 0.5) as u16);
+            }
+        }
+        Method::Darkest | Method::Lightest => {
+            let sign = if method == Method::Darkest { 1.0 } else { -1.0 };
+            let [or, og, ob] = out;
+            for i in 0..n {
+                let key = |r: &Row<'_>| {
+                    let rgb = [0, 1, 2].map(|c| r[c][i]);
+                    (sign * luminance(rgb.map(linear_of_root)), rgb)
+                };
+                let mut best = (key(&rows[0]), 0);
+                for (k, r) in rows.iter().enumerate().skip(1) {
+                    let v = key(r);
+                    if v < best.0 {
+                        best = (v, k);
+                    }
+                }
+                (or[i], og[i], ob[i]) = (rows[best.1][0][i], rows[best.1][1][i], rows[best.1][2][i]);
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn run(method: Method, stack: &[Vec<u16>]) -> [Vec<u16>; 3] {
+        let n = stack[0].len();
+        let rows: Vec<Row<'_>> = stack.iter().map(|s| [&s[..], &s[..], &s[..]]).collect();
+        let mut out = [vec![0; n], vec![0; n], vec![0; n]];
+        let [a, b, c] = &mut out;
+        combine(method, &Network::new(method, stack.len()), &rows, [a, b, c]);
+        out
+    }
+
+    proptest! {
+        #[test]
+        fn order_statistics_equal_a_naive_sort(
+            stack in (1usize..24, 1usize..150).prop_flat_map(|(n, w)|
+                prop::collection::vec(prop::collection::vec(any::<u16>(), w..=w), n..=n)),
+            p in 0u8..=100
+        ) {
+            let n = stack.len();
+            let median = run(Method::Median, &stack);
+            let rank = run(Method::Rank(p), &stack);
+            for x in 0..stack[0].len() {
+                let mut v: Vec<u16> = stack.iter().map(|s| s[x]).collect();
+                v.sort_unstable();
+                let (a, b) = (u32::from(v[(n - 1) / 2]), u32::from(v[n / 2]));
+                prop_assert_eq!(u32::from(median[0][x]), (a + b).div_ceil(2));
+                let k = (f64::from(p) / 100.0 * (n - 1) as f64).round() as usize;
+                prop_assert_eq!(rank[1][x], v[k]);
+            }
+        }
+
+        #[test]
+        fn any_order_of_frames_gives_the_same(
+            stack in prop::collection::vec(prop::collection::vec(any::<u16>(), 40..=40), 2..14), turn in 1usize..13
+        ) {
+            let mut turned = stack.clone();
+            turned.rotate_left(turn % stack.len());
+            turned.reverse();
+            for m in [Method::Median, Method::Darkest, Method::Lightest, Method::Mean, Method::Rank(30)] {
+                prop_assert_eq!(run(m, &stack), run(m, &turned));
+            }
+        }
+    }
+
+    #[test]
+    fn darkest_takes_a_whole_colour() {
+        let (red, green) = ([60000u16, 0, 0], [0u16, 60000, 0]);
+        let rows: Vec<[Vec<u16>; 3]> = [red, green].iter().map(|p| p.map(|v| vec![v])).collect();
+        let rows: Vec<Row<'_>> = rows.iter().map(|r| [&r[0][..], &r[1][..], &r[2][..]]).collect();
+        let mut o = [[0u16; 1]; 3];
+        let [a, b, c] = &mut o;
+        combine(Method::Darkest, &Network::new(Method::Darkest, 2), &rows, [a, b, c]);
+        assert_eq!(o, [[60000], [0], [0]]);
+    }
+
+    #[test]
+    fn methods_survive_their_names_and_unknown_ones_are_told() {
+        for m in [Method::Median, Method::Mean, Method::Darkest, Method::Lightest, Method::Rank(7)] {
+            assert_eq!(m.to_string().parse::<Method>().unwrap(), m);
+        }
+        assert!("consensus".parse::<Method>().unwrap_err().contains("not yet available"));
+        assert!("rank:101".parse::<Method>().is_err());
+    }
+}

@@ -1,0 +1,171 @@
+//! Matching tone: the gain of each channel that brings a frame to the reference, and the noise of the set.
+//!
+//! Both are estimated from aligned samples. The gain is the densest window of the log ratios where both samples
+//! are neither dark nor clipped, then a trimmed median inside it (the mode of a contaminated distribution;
+//! cf. the half-sample mode of Bickel and Frühwirth 2006), so movers do not lead it as long as the place itself
+//! is the largest group. Cost: one reduced rendering of each frame.
+
+use crate::geometry::{Homography, Rect, Size, level_to_full};
+use crate::noise::NoiseModel;
+use crate::pixel::resample::{Patch, resample};
+use crate::pixel::{FrameSource, SourceError, tone};
+use crate::plan::FramePlan;
+use crate::register::RegisterError;
+use rayon::prelude::*;
+
+/// Light below or above these is not compared.
+const RANGE: std::ops::Range<f32> = 0.01..0.8;
+/// Width of the densest window and of the histogram's bins, in stops.
+const WINDOW: f32 = 0.1;
+const BIN: f32 = 0.01;
+/// Ratios considered, in stops either way.
+const REACH: f32 = 5.0;
+/// A gain this close to one, in stops, is taken for one: a tripod set stays untouched.
+const NOTHING: f32 = 0.004;
+
+/// Fills in the gains of all frames that fit.
+///
+/// # Errors
+/// When a frame cannot be read.
+pub fn match_gains(
+    sources: &[&dyn FrameSource],
+    reference: usize,
+    frames: &mut [FramePlan],
+) -> Result<(), RegisterError> {
+    let size = sources[reference].size();
+    let level = (0..16).find(|&k| (size.width.max(size.height) >> k) <= 700).unwrap_or(0);
+    let base = aligned(sources[reference], &Homography::IDENTITY, size, level)?;
+    frames.par_iter_mut().enumerate().filter(|(i, f)| *i != reference && f.misfit.is_none()).try_for_each(
+        |(i, frame)| {
+            let seen = aligned(sources[i], &frame.transform, size, level)?;
+            for c in 0..3 {
+                frame.gain[c] = gain(&seen.planes[c], &base.planes[c]).unwrap_or(1.0);
+            }
+            Ok::<_, RegisterError>(())
+        },
+    )
+}
+
+fn aligned(
+    source: &dyn FrameSource,
+    transform: &Homography,
+    size: Size,
+    level: u32,
+) -> Result<Patch, SourceError> {
+    let up = level_to_full(level);
+    let inverse = transform.inverse().unwrap_or(Homography::IDENTITY);
+    let own = level.min(source.levels() - 1);
+    let down = level_to_full(own).inverse().unwrap_or(Homography::IDENTITY);
+    resample(source, own, &down.after(&inverse).after(&up), size.at_level(level).rect())
+}
+
+/// What to multiply `seen` with to get `wanted`, or `None` when too little can be compared.
+fn gain(seen: &[f32], wanted: &[f32]) -> Option<f32> {
+    let mut ratios: Vec<f32> = seen
+        .iter()
+        .zip(wanted)
+        .filter(|(s, w)| RANGE.contains(s) && RANGE.contains(w))
+        .map(|(s, w)| (w / s).log2())
+        .filter(|r| r.abs() < REACH)
+        .collect();
+    if ratios.len() < 200 {
+        return None;
+    }
+    let mut bins = vec![0u32; (2.0 * REACH / BIN) as usize + 1];
+    ratios.iter().for_each(|r| bins[((r + REACH) / BIN) as usize] += 1);
+    let width = (WINDOW / BIN) as usize;
+    let densest = (0..bins.len() - width).max_by_key(|&i| (bins[i..i + width].iter().sum::<u32>(), usize::MAX - i))?;
+    let middle = (densest as f32 + width as f32 / 2.0) * BIN - REACH;
+    ratios.retain(|r| (r - middle).abs() < 1.5 * WINDOW);
+    let n = ratios.len();
+    ratios.sort_unstable_by(f32::total_cmp);
+    // The mean of the middle half: as robust as the median here, and finer.
+    let half = &ratios[n / 4..(3 * n / 4).max(n / 4 + 1)];
+    let stops = half.iter().sum::<f32>() / half.len() as f32;
+    Some(if stops.abs() < NOTHING { 1.0 } else { stops.exp2() })
+}
+
+/// Measures the set's noise from full-size samples of the frames that fit, spread over the picture.
+///
+/// # Errors
+/// When a frame cannot be read.
+pub fn measure_noise(
+    sources: &[&dyn FrameSource],
+    reference: usize,
+    frames: &[FramePlan],
+) -> Result<NoiseModel, RegisterError> {
+    let used: Vec<usize> =
+        (0..frames.len()).filter(|&i| i == reference || frames[i].misfit.is_none()).collect();
+    if used.len() < 2 {
+        return Ok(NoiseModel::default());
+    }
+    const SIDE: u32 = 48;
+    let size = sources[reference].size();
+    let place = |i: i64, n: u32| (i64::from(n) - i64::from(SIDE)).max(0) * (2 * i + 1) / 16;
+    let places: Vec<(i64, i64)> = (0..64).map(|k| (place(k % 8, size.width), place(k / 8, size.height))).collect();
+    let blocks: Vec<Vec<(Vec<u16>, Vec<u16>)>> = places
+        .par_iter()
+        .enumerate()
+        .map(|(k, &(x, y))| {
+            let region = Rect::new(x, y, SIDE, SIDE).intersect(size.rect());
+            // Neighbours in the list take turns, so that every frame has its say.
+            let pair = [used[k % used.len()], used[(k + 1) % used.len()]];
+            let mut roots = Vec::new();
+            for i in pair {
+                let inverse = frames[i].transform.inverse().unwrap_or(Homography::IDENTITY);
+                let p = resample(sources[i], 0, &inverse, region)?;
+                if p.spans.iter().any(|&s| s != (0, region.width)) {
+                    return Ok(Vec::new());
+                }
+                roots.push(p.planes.iter().zip(frames[i].gain).map(|(v, g)| v.iter().map(|l| tone::root(l * g)).collect::<Vec<u16>>()).collect::<Vec<_>>());
+            }
+            Ok(eights(&roots, region.size()))
+        })
+        .collect::<Result<_, RegisterError>>()?;
+    Ok(NoiseModel::estimate(blocks.iter().flatten().map(|(a, b)| (&a[..], &b[..]))))
+}
+
+/// Blocks of 8×8 of two frames, channel by channel.
+fn eights(roots: &[Vec<Vec<u16>>], size: Size) -> Vec<(Vec<u16>, Vec<u16>)> {
+    let w = size.width as usize;
+    let block = |plane: &[u16], x: usize, y: usize| -> Vec<u16> {
+        (0..8).flat_map(|j| &plane[(y + j) * w + x..][..8]).copied().collect()
+    };
+    let mut out = Vec::new();
+    for y in (0..(size.height as usize).saturating_sub(7)).step_by(8) {
+        for x in (0..w.saturating_sub(7)).step_by(8) {
+            for c in 0..3 {
+                out.push((block(&roots[0][c], x, y), block(&roots[1][c], x, y)));
+            }
+        }
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::random::Random;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn the_gain_is_found_although_a_third_is_movers(stops in -1.5..1.5f32, seed in any::<u64>()) {
+            let mut random = Random::new(seed);
+            let (mut seen, mut wanted) = (Vec::new(), Vec::new());
+            for k in 0..4000 {
+                let light = random.within(0.03, 0.3) as f32;
+                let noise = 1.0 + 0.03 * random.normal() as f32;
+                wanted.push(light);
+                seen.push(if k % 3 == 0 { random.within(0.02, 0.2) as f32 } else { light * noise / stops.exp2() });
+            }
+            let found = gain(&seen, &wanted).unwrap().log2();
+            prop_assert!((found - stops).abs() < 0.012, "{found} instead of {stops}");
+        }
+    }
+
+    #[test]
+    fn too_little_light_gives_no_gain() {
+        assert_eq!(gain(&[0.001; 1000], &[0.5; 1000]), None);
+    }
+}

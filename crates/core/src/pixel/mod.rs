@@ -1,0 +1,13 @@
+//! Buffers, sources, pyramids, resampling and tone: what every other part works on.
+
+mod memory;
+mod pyramid;
+mod raster;
+pub mod resample;
+mod source;
+pub mod tone;
+
+pub use memory::MemoryFrame;
+pub use pyramid::halve;
+pub use raster::{Plane, Raster};
+pub use source::{Depth, FrameSource, Samples, SourceError};

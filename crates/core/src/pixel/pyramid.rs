@@ -1,0 +1,79 @@
+//! One pyramid step: the mean of 2×2 pixels in linear light. Cost: one table look-up a sample.
+
+use super::Samples;
+use super::tone::{CODE_OF_ROOT, LINEAR_OF_U8, LINEAR_OF_U16, root};
+use crate::geometry::Size;
+use std::sync::LazyLock;
+
+/// Linear light of an 8-bit code in 1/16383, so that four add up in 16 bits.
+static SMALL_OF_U8: LazyLock<[u16; 256]> =
+    LazyLock::new(|| std::array::from_fn(|i| (LINEAR_OF_U8[i] * 16383.0).round() as u16));
+
+/// 8-bit code of a sum of four such values.
+static U8_OF_SUM: LazyLock<Vec<u8>> = LazyLock::new(|| {
+    let code = |s: u32| super::tone::to_code((f64::from(s) / (4.0 * 16383.0)).min(1.0));
+    (0..65536).map(|s| (code(s) * 255.0).round() as u8).collect()
+});
+
+/// The next level: half the size, rounded up; an odd last row or column is averaged with itself.
+pub fn halve(size: Size, samples: &Samples) -> Samples {
+    match samples {
+        Samples::Eight(d) => {
+            let (small, code) = (&*SMALL_OF_U8, &*U8_OF_SUM);
+            Samples::Eight(halve_with(size, d, |q| {
+                code[q.iter().map(|&v| usize::from(small[usize::from(v)])).sum::<usize>()]
+            }))
+        }
+        Samples::Sixteen(d) => {
+            let (linear, code) = (&*LINEAR_OF_U16, &*CODE_OF_ROOT);
+            Samples::Sixteen(halve_with(size, d, |q| {
+                let mean = q.iter().map(|&v| linear[usize::from(v)]).sum::<f32>() / 4.0;
+                code[usize::from(root(mean))]
+            }))
+        }
+    }
+}
+
+fn halve_with<T: Copy + Default>(size: Size, data: &[T], mean: impl Fn([T; 4]) -> T) -> Vec<T> {
+    let (w, h) = (size.width as usize, size.height as usize);
+    let half = size.at_level(1);
+    let (hw, hh) = (half.width as usize, half.height as usize);
+    let mut out = vec![T::default(); 3 * hw * hh];
+    for y in 0..hh {
+        let top = &data[3 * w * (2 * y)..][..3 * w];
+        let low = &data[3 * w * (2 * y + 1).min(h - 1)..][..3 * w];
+        let row = &mut out[3 * hw * y..][..3 * hw];
+        for (x, o) in row.chunks_exact_mut(3).enumerate() {
+            let (l, r) = (6 * x, 3 * (2 * x + 1).min(w - 1));
+            for c in 0..3 {
+                o[c] = mean([top[l + c], top[r + c], low[l + c], low[r + c]]);
+            }
+        }
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn a_flat_picture_stays_flat(w in 1u32..9, h in 1u32..9, v in any::<u8>(), u in any::<u16>()) {
+            let n = (3 * w * h) as usize;
+            let size = Size::new(w, h);
+            let Samples::Eight(e) = halve(size, &Samples::Eight(vec![v; n])) else { panic!() };
+            prop_assert!(e.iter().all(|&x| x == v));
+            prop_assert_eq!(e.len() as u64, 3 * size.at_level(1).pixels());
+            let Samples::Sixteen(s) = halve(size, &Samples::Sixteen(vec![u; n])) else { panic!() };
+            prop_assert!(s.iter().all(|&x| x.abs_diff(u) <= 2));
+        }
+    }
+
+    #[test]
+    fn the_mean_is_of_light_not_of_codes() {
+        let Samples::Eight(d) = halve(Size::new(2, 1), &Samples::Eight(vec![0, 0, 0, 255, 255, 255])) else { panic!() };
+        assert_eq!(d, [188; 3]);
+    }
+}

@@ -1,0 +1,134 @@
+//! What needs the whole set and is computed once: fits, gains, noise, the canvas. Rendering only reads it.
+
+use crate::geometry::{Homography, Point, Rect, Size};
+use crate::noise::NoiseModel;
+use serde::{Deserialize, Serialize};
+
+/// What alignment and matching found out about one frame.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct FramePlan {
+    /// Full size in pixels.
+    pub size: Size,
+    /// Why the frame cannot be laid over the others, in words; `None` when it can.
+    pub misfit: Option<String>,
+    /// Frame to reference coordinates.
+    pub transform: Homography,
+    /// Root mean square of what is left between matched places, in reference pixels; `None` for a misfit.
+    pub residual_px: Option<f64>,
+    /// Multiplies the frame's linear light, by channel, to match the reference.
+    pub gain: [f32; 3],
+    /// Places the fit rests on, in frame coordinates.
+    pub points: Vec<Point>,
+}
+
+impl FramePlan {
+    /// A frame that stays as it is.
+    pub fn untouched(size: Size) -> Self {
+        Self {
+            size,
+            misfit: None,
+            transform: Homography::IDENTITY,
+            residual_px: Some(0.0),
+            gain: [1.0; 3],
+            points: Vec::new(),
+        }
+    }
+}
+
+/// The derived part of a set, stored beside its recipe.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Plan {
+    /// Index of the frame whose geometry the plate keeps.
+    pub reference: usize,
+    /// One entry a frame, in the set's order.
+    pub frames: Vec<FramePlan>,
+    /// How much samples of the same thing differ.
+    pub noise: NoiseModel,
+}
+
+impl Plan {
+    /// Size of the reference frame.
+    pub fn reference_size(&self) -> Size {
+        self.frames[self.reference].size
+    }
+
+    /// The largest rectangle found that every listed frame covers, in reference pixels; the reference's own
+    /// area when there is no such rectangle.
+    pub fn common_area(&self, used: &[usize]) -> Rect {
+        let whole = self.reference_size().rect();
+        let quads: Vec<Homography> = used.iter().filter_map(|&i| self.frames[i].transform.inverse()).collect();
+        let sizes: Vec<Size> = used.iter().map(|&i| self.frames[i].size).collect();
+        let covered = |x: i64, y: i64| {
+            quads.iter().zip(&sizes).all(|(h, s)| {
+                let p = h.apply(Point::new(x as f64, y as f64));
+                p.x >= -0.5
+                    && p.y >= -0.5
+                    && p.x <= f64::from(s.width) - 0.5
+                    && p.y <= f64::from(s.height) - 0.5
+            })
+        };
+        let fits = |r: Rect| {
+            !r.is_empty()
+                && [(r.x, r.y), (r.right() - 1, r.y), (r.x, r.bottom() - 1), (r.right() - 1, r.bottom() - 1)]
+                    .iter()
+                    .all(|&(x, y)| covered(x, y))
+        };
+        // The common area is convex: corners suffice. Shrink evenly until it fits, then push each side out again.
+        let mut area = whole;
+        let shrink = |n: i64| {
+            let inset = |v: u32| i64::from(v) * n / 512;
+            let (dx, dy) = (inset(whole.width), inset(whole.height));
+            let side = |v: u32, d: i64| (i64::from(v) - 2 * d).max(0) as u32;
+            Rect::new(dx, dy, side(whole.width, dx), side(whole.height, dy))
+        };
+        match (0..256).map(shrink).find(|&r| fits(r)) {
+            None => return whole,
+            Some(r) => area = if area.is_empty() { area } else { r },
+        }
+        let mut step = i64::from(whole.width.max(whole.height)) / 2;
+        while step > 0 {
+            let mut grew = false;
+            for (l, t, r, b) in [(step, 0, 0, 0), (0, step, 0, 0), (0, 0, step, 0), (0, 0, 0, step)] {
+                let wide = Rect::new(
+                    area.x - l,
+                    area.y - t,
+                    (i64::from(area.width) + l + r) as u32,
+                    (i64::from(area.height) + t + b) as u32,
+                );
+                if wide.intersect(whole) == wide && fits(wide) {
+                    area = wide;
+                    grew = true;
+                }
+            }
+            if !grew {
+                step /= 2;
+            }
+        }
+        area
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn the_common_area_is_covered_and_cannot_grow(shifts in proptest::collection::vec((-90.0..90.0f64, -60.0..60.0f64), 1..6)) {
+            let size = Size::new(400, 300);
+            let mut frames = vec![FramePlan::untouched(size)];
+            for (x, y) in &shifts {
+                frames.push(FramePlan { transform: Homography::shift(*x, *y), ..FramePlan::untouched(size) });
+            }
+            let used: Vec<usize> = (0..frames.len()).collect();
+            let plan = Plan { reference: 0, frames, noise: NoiseModel::default() };
+            let side = |f: &dyn Fn(&(f64, f64)) -> f64, low: bool| shifts.iter().map(f)
+                .fold(0.0f64, |m, v| if low { m.max((v - 0.5).ceil()) } else { m.min((v + 0.5).floor()) });
+            let (x0, y0) = (side(&|s| s.0, true), side(&|s| s.1, true));
+            let (x1, y1) = (399.0 + side(&|s| s.0, false), 299.0 + side(&|s| s.1, false));
+            let want = Rect::new(x0 as i64, y0 as i64, (x1 - x0) as u32 + 1, (y1 - y0) as u32 + 1);
+            prop_assert_eq!(plan.common_area(&used), want);
+        }
+    }
+}

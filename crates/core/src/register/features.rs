@@ -1,0 +1,225 @@
+//! Corners with binary descriptors, over a few scales.
+//!
+//! Corners by the smaller eigenvalue of the structure tensor (Shi and Tomasi 1994), thinned so that every part of
+//! the picture keeps its strongest. Each gets a direction from its intensity centroid and 256 brightness
+//! comparisons turned to it (Calonder et al. 2010; Rublee et al. 2011). Matches are mutual nearest neighbours by
+//! Hamming distance that are clearly better than the second (Lowe 2004).
+
+use crate::geometry::{Correspondence, Point, Size};
+use crate::pixel::Plane;
+use crate::random::Random;
+use std::sync::LazyLock;
+
+/// One corner: place, strength and descriptor.
+#[derive(Debug, Clone)]
+pub(super) struct Feature {
+    /// In pixels of the feature level.
+    pub at: Point,
+    /// Smaller eigenvalue of the structure tensor.
+    pub strength: f32,
+    /// Found at the finest scale.
+    pub fine: bool,
+    bits: [u64; 4],
+}
+
+/// The corners of one frame.
+pub(super) struct Features {
+    pub size: Size,
+    pub level: u32,
+    pub points: Vec<Feature>,
+}
+
+impl Features {
+    /// A number from the content alone, to break ties without regard to the order of frames.
+    pub fn fingerprint(&self) -> u64 {
+        self.points.iter().fold(0, |h, f| h ^ f.bits[0].rotate_left(f.at.x as u32 % 64))
+    }
+}
+
+/// Scales relative to the feature level, and how many corners each may keep.
+const SCALES: [(f64, usize); 3] = [(1.0, 900), (0.75, 500), (0.5625, 300)];
+/// Radius that a descriptor needs around its corner.
+const RADIUS: i64 = 15;
+/// Distance that the second best match must exceed, relative to the best.
+const RATIO: f32 = 0.86;
+
+static PAIRS: LazyLock<Vec<[(f32, f32); 2]>> = LazyLock::new(|| {
+    let mut random = Random::new(0x5EED);
+    let mut point = || loop {
+        let (x, y) = (random.normal() * 5.2, random.normal() * 5.2);
+        if f64::hypot(x, y) < RADIUS as f64 - 2.0 {
+            return (x as f32, y as f32);
+        }
+    };
+    (0..256).map(|_| [point(), point()]).collect()
+});
+
+/// Finds the corners of a grey picture; `level` is only passed on.
+pub(super) fn find(grey: &Plane, level: u32) -> Features {
+    let mut points = Vec::new();
+    for (scale, limit) in SCALES {
+        let picture = if scale == 1.0 { grey.blurred() } else { reduced(grey, scale).blurred() };
+        for (x, y, strength) in corners(&picture, limit) {
+            let bits = describe(&picture, x, y);
+            let full = |v: u32| (f64::from(v) + 0.5) / scale - 0.5;
+            points.push(Feature { at: Point::new(full(x), full(y)), strength, fine: scale == 1.0, bits });
+        }
+    }
+    Features { size: grey.size, level, points }
+}
+
+fn reduced(grey: &Plane, scale: f64) -> Plane {
+    let side = |v: u32| ((f64::from(v) * scale) as u32).max(1);
+    let mut out = Plane::new(Size::new(side(grey.size.width), side(grey.size.height)));
+    let soft = grey.blurred();
+    let w = out.size.width as usize;
+    for (i, o) in out.data.iter_mut().enumerate() {
+        let at = |v: usize| (v as f64 + 0.5) / scale - 0.5;
+        *o = soft.sample(at(i % w), at(i / w));
+    }
+    out
+}
+
+/// Strongest local maxima of the smaller eigenvalue, the same number from each part of the picture.
+fn corners(picture: &Plane, limit: usize) -> Vec<(u32, u32, f32)> {
+    let (w, h) = (picture.size.width as usize, picture.size.height as usize);
+    if (w.min(h) as i64) < 2 * RADIUS + 3 {
+        return Vec::new();
+    }
+    let response = responses(picture);
+    const ACROSS: usize = 12;
+    let mut cells: Vec<Vec<(u32, u32, f32)>> = vec![Vec::new(); ACROSS * ACROSS];
+    let r = RADIUS as usize;
+    for y in r..h - r {
+        for x in r..w - r {
+            let v = response[y * w + x];
+            if v < 2.0 {
+                continue;
+            }
+            let around = [(y - 1, x - 1), (y - 1, x), (y - 1, x + 1), (y, x - 1), (y, x + 1), (y + 1, x - 1), (y + 1, x), (y + 1, x + 1)];
+            if around.iter().all(|&(b, a)| response[b * w + a] < v) {
+                let cell = super::cell(Point::new(x as f64, y as f64), picture.size, ACROSS);
+                cells[cell].push((x as u32, y as u32, v));
+            }
+        }
+    }
+    let each = limit.div_ceil(ACROSS * ACROSS) * 2;
+    let mut kept: Vec<_> = cells
+        .into_iter()
+        .flat_map(|mut c| {
+            c.sort_by(|a, b| b.2.total_cmp(&a.2).then(a.cmp_place(b)));
+            c.truncate(each);
+            c
+        })
+        .collect();
+    kept.sort_by(|a, b| b.2.total_cmp(&a.2).then(a.cmp_place(b)));
+    kept.truncate(limit);
+    kept
+}
+
+trait Place {
+    fn cmp_place(&self, other: &Self) -> std::cmp::Ordering;
+}
+
+impl Place for (u32, u32, f32) {
+    fn cmp_place(&self, other: &Self) -> std::cmp::Ordering {
+        (self.1, self.0).cmp(&(other.1, other.0))
+    }
+}
+
+/// Smaller eigenvalue of the structure tensor over 5×5 pixels, in grey steps squared.
+fn responses(picture: &Plane) -> Vec<f32> {
+    let (w, h) = (picture.size.width as usize, picture.size.height as usize);
+    let mut products = vec![[0.0f32; 3]; w * h];
+    for y in 1..h - 1 {
+        let (up, mid, low) = (picture.row(y as u32 - 1), picture.row(y as u32), picture.row(y as u32 + 1));
+        for x in 1..w - 1 {
+            let (gx, gy) = ((mid[x + 1] - mid[x - 1]) * 0.5, (low[x] - up[x]) * 0.5);
+            products[y * w + x] = [gx * gx, gx * gy, gy * gy];
+        }
+    }
+    let mut across = vec![[0.0f32; 3]; w * h];
+    for y in 0..h {
+        for x in 2..w - 2 {
+            let mut s = [0.0; 3];
+            for p in &products[y * w + x - 2..=y * w + x + 2] {
+                (0..3).for_each(|c| s[c] += p[c]);
+            }
+            across[y * w + x] = s;
+        }
+    }
+    let mut out = vec![0.0; w * h];
+    for y in 2..h - 2 {
+        for x in 2..w - 2 {
+            let mut s = [0.0; 3];
+            for k in 0..5 {
+                let p = across[(y + k - 2) * w + x];
+                (0..3).for_each(|c| s[c] += p[c]);
+            }
+            let (a, b, c) = (s[0] / 25.0, s[1] / 25.0, s[2] / 25.0);
+            out[y * w + x] = (a + c) * 0.5 - ((a - c) * (a - c) * 0.25 + b * b).sqrt();
+        }
+    }
+    out
+}
+
+fn describe(picture: &Plane, x: u32, y: u32) -> [u64; 4] {
+    let (cx, cy) = (i64::from(x), i64::from(y));
+    let (mut mx, mut my) = (0.0f32, 0.0f32);
+    for dy in -12i64..=12 {
+        for dx in -12i64..=12 {
+            if dx * dx + dy * dy <= 144 {
+                let v = picture.at(cx + dx, cy + dy);
+                mx += dx as f32 * v;
+                my += dy as f32 * v;
+            }
+        }
+    }
+    let norm = mx.hypot(my).max(1e-6);
+    let (c, s) = (mx / norm, my / norm);
+    let value = |(px, py): (f32, f32)| {
+        let (u, v) = (c * px - s * py, s * px + c * py);
+        picture.at(cx + u.round() as i64, cy + v.round() as i64)
+    };
+    let mut bits = [0u64; 4];
+    for (i, [a, b]) in PAIRS.iter().enumerate() {
+        if value(*a) < value(*b) {
+            bits[i / 64] |= 1 << (i % 64);
+        }
+    }
+    bits
+}
+
+/// Matches of `from` in `to`, in pixels of their feature levels.
+pub(super) fn matches(from: &Features, to: &Features) -> Vec<Correspondence> {
+    let distance = |a: &Feature, b: &Feature| -> u32 {
+        a.bits.iter().zip(&b.bits).map(|(p, q)| (p ^ q).count_ones()).sum()
+    };
+    let mut back = vec![(u32::MAX, 0usize); to.points.len()];
+    let mut forth = Vec::with_capacity(from.points.len());
+    for (i, a) in from.points.iter().enumerate() {
+        let (mut best, mut second) = ((u32::MAX, 0), u32::MAX);
+        for (j, b) in to.points.iter().enumerate() {
+            let d = distance(a, b);
+            if d < best.0 {
+                // The same corner at a neighbouring scale is no rival.
+                if best.0 < u32::MAX && to.points[best.1].at.distance(b.at) > 4.0 {
+                    second = best.0;
+                }
+                best = (d, j);
+            } else if d < second && to.points[best.1].at.distance(b.at) > 4.0 {
+                second = d;
+            }
+            if d < back[j].0 {
+                back[j] = (d, i);
+            }
+        }
+        forth.push((best, second));
+    }
+    forth
+        .iter()
+        .enumerate()
+        .filter(|&(i, &((d, j), second))| d < 72 && (d as f32) < RATIO * second as f32 && back[j].1 == i)
+        .map(|(i, &((_, j), _))| Correspondence { from: from.points[i].at, to: to.points[j].at, weight: 1.0 })
+        .collect()
+}

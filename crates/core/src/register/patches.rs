@@ -1,0 +1,215 @@
+//! Small patches of the reference found again in a frame, to a few hundredths of a pixel.
+//!
+//! Each patch is tracked by inverse-compositional least squares over a shift (Baker and Matthews 2004) between the
+//! reference and the frame already resampled by the current transform; brightness is normalised by mean and
+//! deviation. What does not correlate (movers, covered places) drops out by itself.
+
+use super::features::Features;
+use super::{RegisterError, cell};
+use crate::geometry::{Correspondence, Homography, Point, Rect, Size, level_to_full};
+use crate::pixel::resample::resample;
+use crate::pixel::{FrameSource, Plane, SourceError};
+
+/// Half the side of a patch and how far it may have moved, in pixels of the level.
+const HALF: i64 = 10;
+const REACH: i64 = 5;
+const SIDE: usize = (2 * HALF + 1) as usize;
+/// Parts of the picture across that give two patches each.
+const ACROSS: usize = 14;
+/// Least correlation of a patch found again.
+const ALIKE: f32 = 0.8;
+
+/// The reference's patches, at each level they are looked for in, coarse first.
+pub(super) struct Anchors {
+    pub size: Size,
+    pub levels: Vec<(u32, Vec<Patch>)>,
+}
+
+/// One patch of the reference: its place in pixels of its level, normalised values and gradients.
+pub(super) struct Patch {
+    x: i64,
+    y: i64,
+    values: Vec<f32>,
+    gradients: Vec<[f32; 2]>,
+    hessian: [f64; 3],
+}
+
+impl Anchors {
+    /// Places of the finest patches in full-size reference pixels.
+    pub fn positions(&self) -> Vec<Point> {
+        let place = |(level, p): (u32, &Patch)| level_to_full(level).apply(Point::new(p.x as f64, p.y as f64));
+        self.levels.last().map(|(l, v)| v.iter().map(|p| place((*l, p))).collect()).unwrap_or_default()
+    }
+}
+
+/// Cuts patches out of the reference around its best corners, evenly over the picture.
+pub(super) fn anchors(source: &dyn FrameSource, features: &Features) -> Result<Anchors, RegisterError> {
+    let mut cells: Vec<Vec<usize>> = vec![Vec::new(); ACROSS * ACROSS];
+    for (i, f) in features.points.iter().enumerate().filter(|(_, f)| f.fine) {
+        cells[cell(f.at, features.size, ACROSS)].push(i);
+    }
+    let mut places = Vec::new();
+    for c in &mut cells {
+        c.sort_by(|&a, &b| features.points[b].strength.total_cmp(&features.points[a].strength));
+        places.extend(c.iter().take(2).map(|&i| features.points[i].at));
+    }
+    // From the feature level straight to half and full size: each start is well within reach.
+    let mut levels: Vec<u32> = [features.level, 1, 0].into_iter().filter(|&l| l <= features.level).collect();
+    levels.dedup();
+    let to_full = level_to_full(features.level);
+    let mut out = Vec::new();
+    for level in levels {
+        let size = source.size().at_level(level);
+        let from_full = level_to_full(level).inverse().unwrap_or(Homography::IDENTITY);
+        let mut patches = Vec::new();
+        for &p in &places {
+            let q = from_full.apply(to_full.apply(p));
+            if let Some(patch) = cut(source, level, size, q)? {
+                patches.push(patch);
+            }
+        }
+        out.push((level, patches));
+    }
+    Ok(Anchors { size: source.size(), levels: out })
+}
+
+fn cut(source: &dyn FrameSource, level: u32, size: Size, at: Point) -> Result<Option<Patch>, SourceError> {
+    let (x, y) = (at.x.round() as i64, at.y.round() as i64);
+    let side = SIDE as u32 + 2;
+    let region = Rect::new(x - HALF - 1, y - HALF - 1, side, side);
+    if region.intersect(size.rect()) != region {
+        return Ok(None);
+    }
+    let grey = super::grey(source, level, region)?;
+    let mut values = Vec::with_capacity(SIDE * SIDE);
+    let mut gradients = Vec::with_capacity(SIDE * SIDE);
+    for j in 1..=SIDE as i64 {
+        for i in 1..=SIDE as i64 {
+            values.push(grey.at(i, j));
+            let gx = (grey.at(i + 1, j) - grey.at(i - 1, j)) * 0.5;
+            let gy = (grey.at(i, j + 1) - grey.at(i, j - 1)) * 0.5;
+            gradients.push([gx, gy]);
+        }
+    }
+    let Some(deviation) = normalise(&mut values) else { return Ok(None) };
+    let mut hessian = [0.0f64; 3];
+    for g in &mut gradients {
+        *g = g.map(|v| v / deviation);
+        let [gx, gy] = g.map(f64::from);
+        hessian[0] += gx * gx;
+        hessian[1] += gx * gy;
+        hessian[2] += gy * gy;
+    }
+    // A place that constrains one direction only would slide along its edge.
+    let (half, det) = ((hessian[0] + hessian[2]) / 2.0, hessian[0] * hessian[2] - hessian[1] * hessian[1]);
+    let small = half - (half * half - det).max(0.0).sqrt();
+    Ok((small > 0.05 * half && small > 1e-6).then_some(Patch { x, y, values, gradients, hessian }))
+}
+
+/// Brings values to mean 0 and deviation 1; returns the deviation, or `None` for a flat place.
+fn normalise(values: &mut [f32]) -> Option<f32> {
+    let n = values.len() as f32;
+    let mean = values.iter().sum::<f32>() / n;
+    let deviation = (values.iter().map(|v| (v - mean).powi(2)).sum::<f32>() / n).sqrt();
+    if deviation < 1.5 {
+        return None;
+    }
+    values.iter_mut().for_each(|v| *v = (*v - mean) / deviation);
+    Some(deviation)
+}
+
+/// Finds the patches of one level in a frame; places in full-size frame and reference pixels.
+///
+/// `transform` is the current frame-to-reference transform.
+pub(super) fn track(
+    frame: &dyn FrameSource,
+    level: u32,
+    patches: &[Patch],
+    transform: &Homography,
+) -> Result<Vec<Correspondence>, SourceError> {
+    let up = level_to_full(level);
+    let (Some(down), Some(inverse)) = (up.inverse(), transform.inverse()) else { return Ok(Vec::new()) };
+    let to_frame = down.after(&inverse).after(&up);
+    let mut found = Vec::new();
+    for p in patches {
+        let margin = HALF + REACH + 2;
+        let side = (2 * margin + 1) as u32;
+        let region = Rect::new(p.x - margin, p.y - margin, side, side);
+        let cut = resample(frame, level, &to_frame, region)?;
+        if cut.spans.iter().any(|&(a, b)| a > 0 || b < side) {
+            continue; // the frame does not reach all of it
+        }
+        let [r, g, b] = &cut.planes;
+        let light = |i: usize| crate::pixel::tone::luminance([r[i], g[i], b[i]]).max(0.0);
+        let data = (0..r.len()).map(|i| 255.0 * light(i).sqrt()).collect();
+        let window = Plane { size: Size::new(side, side), data };
+        if let Some((dx, dy)) = shift(p, &window, margin) {
+            let to = up.apply(Point::new(p.x as f64, p.y as f64));
+            let seen = up.apply(Point::new(p.x as f64 + dx, p.y as f64 + dy));
+            found.push(Correspondence { from: inverse.apply(seen), to, weight: 1.0 });
+        }
+    }
+    Ok(found)
+}
+
+/// How far the patch lies from the middle of the window, or `None` when it is not there.
+fn shift(patch: &Patch, window: &Plane, margin: i64) -> Option<(f64, f64)> {
+    let [a, b, c] = patch.hessian;
+    let det = a * c - b * b;
+    let (mut dx, mut dy) = (0.0f64, 0.0f64);
+    let mut values = vec![0.0f32; SIDE * SIDE];
+    let mut settled = false;
+    for _ in 0..20 {
+        let (wx, wy) = (cubic(dx - dx.floor()), cubic(dy - dy.floor()));
+        let (ox, oy) = (dx.floor() as i64 + margin - HALF, dy.floor() as i64 + margin - HALF);
+        gather(window, (ox, oy), &wx, &wy, &mut values);
+        normalise(&mut values)?;
+        if settled {
+            break;
+        }
+        let (mut bx, mut by) = (0.0f64, 0.0f64);
+        for ((v, t), g) in values.iter().zip(&patch.values).zip(&patch.gradients) {
+            let e = f64::from(v - t);
+            bx += f64::from(g[0]) * e;
+            by += f64::from(g[1]) * e;
+        }
+        let (sx, sy) = ((c * bx - b * by) / det, (a * by - b * bx) / det);
+        dx -= sx;
+        dy -= sy;
+        if dx.abs().max(dy.abs()) > REACH as f64 - 0.5 {
+            return None;
+        }
+        settled = sx.hypot(sy) < 0.003;
+    }
+    let alike = values.iter().zip(&patch.values).map(|(v, t)| v * t).sum::<f32>() / (SIDE * SIDE) as f32;
+    (settled && alike > ALIKE).then_some((dx, dy))
+}
+
+/// Weights of the cubic convolution kernel (Keys 1981) at a fraction of a pixel.
+fn cubic(f: f64) -> [f32; 4] {
+    let (f2, f3) = (f * f, f * f * f);
+    [
+        -0.5 * f3 + f2 - 0.5 * f,
+        1.5 * f3 - 2.5 * f2 + 1.0,
+        -1.5 * f3 + 2.0 * f2 + 0.5 * f,
+        0.5 * f3 - 0.5 * f2,
+    ]
+    .map(|v| v as f32)
+}
+
+fn gather(window: &Plane, (ox, oy): (i64, i64), wx: &[f32; 4], wy: &[f32; 4], out: &mut [f32]) {
+    let mut across = [[0.0f32; SIDE]; SIDE + 3];
+    for (j, line) in across.iter_mut().enumerate() {
+        let y = (oy - 1 + j as i64).clamp(0, i64::from(window.size.height) - 1) as u32;
+        let start = (ox - 1).clamp(0, i64::from(window.size.width) - SIDE as i64 - 3) as usize;
+        let row = &window.row(y)[start..start + SIDE + 3];
+        for (i, o) in line.iter_mut().enumerate() {
+            *o = (0..4).map(|k| wx[k] * row[i + k]).sum();
+        }
+    }
+    for (j, line) in out.chunks_exact_mut(SIDE).enumerate() {
+        for (i, o) in line.iter_mut().enumerate() {
+            *o = (0..4).map(|k| wy[k] * across[j + k][i]).sum();
+        }
+    }
+}

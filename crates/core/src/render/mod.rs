@@ -1,0 +1,229 @@
+//! The one way pixels are made: a region of a view at a scale, from a recipe, its plan and the sources.
+//!
+//! Work runs block by block; a block holds the aligned samples of all frames for a small region, so memory does
+//! not grow with the size of frames and hardly with their number. Every pixel depends only on its place, never on
+//! how the picture is cut into blocks: a preview at full scale is the export, byte for byte.
+
+mod stack;
+
+use crate::combine::Method;
+use crate::evidence::Support;
+use crate::geometry::{Homography, Rect, Size, level_to_full};
+use crate::pixel::{FrameSource, Raster, SourceError};
+use crate::plan::Plan;
+use crate::recipe::{Canvas, Recipe};
+use rayon::prelude::*;
+use serde::{Deserialize, Serialize};
+pub use stack::Stack;
+
+/// What is shown.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum View {
+    /// The clean picture by the recipe's method.
+    Plate,
+    /// The clean picture by another method, for comparing.
+    By(Method),
+    /// One frame laid over the reference and matched to it; black where it does not reach.
+    Frame(usize),
+    /// One frame as it was shot, on its own pixel grid.
+    Shot(usize),
+    /// Share of frames that show the same as the plate, black to white.
+    Agreement,
+}
+
+/// Why nothing could be rendered.
+#[derive(Debug, Clone, thiserror::Error)]
+pub enum RenderError {
+    /// A frame could not be read.
+    #[error(transparent)]
+    Source(#[from] SourceError),
+    /// Every frame is set aside.
+    #[error("every frame is set aside: bring at least one back")]
+    NoFrames,
+}
+
+/// A set ready to be rendered.
+#[derive(Clone, Copy)]
+pub struct Scene<'a> {
+    /// The decisions.
+    pub recipe: &'a Recipe,
+    /// What follows from them and was computed once.
+    pub plan: &'a Plan,
+    /// The frames, in the set's order.
+    pub sources: &'a [&'a dyn FrameSource],
+}
+
+/// Widest block, in pixels.
+const BLOCK: u32 = 256;
+/// Bytes that the aligned samples of one block may take.
+const BUDGET: usize = 5 << 20;
+
+impl<'a> Scene<'a> {
+    /// Indices of the frames that take part: not set aside by their owner, and fitting.
+    pub fn used(&self) -> Vec<usize> {
+        let fits = |i: usize| self.plan.frames[i].misfit.is_none();
+        (0..self.sources.len()).filter(|&i| self.recipe.used[i] && fits(i)).collect()
+    }
+
+    /// The area that the plate covers, in reference pixels.
+    pub fn canvas(&self) -> Rect {
+        match self.recipe.canvas {
+            Canvas::Reference => self.plan.reference_size().rect(),
+            Canvas::Common => self.plan.common_area(&self.used()),
+        }
+    }
+
+    /// Full size of a view, in pixels.
+    pub fn size(&self, view: View) -> Size {
+        match view {
+            View::Shot(i) => self.sources[i].size(),
+            _ => self.canvas().size(),
+        }
+    }
+
+    /// Renders `region` of a view, in pixels of `level`; it is cut to the view's area.
+    ///
+    /// # Errors
+    /// When a frame cannot be read or none takes part.
+    pub fn render(&self, view: View, region: Rect, level: u32) -> Result<Raster, RenderError> {
+        let region = region.intersect(self.size(view).at_level(level).rect());
+        let frames = match view {
+            View::Frame(i) | View::Shot(i) => vec![i],
+            _ => self.used(),
+        };
+        if frames.is_empty() {
+            return Err(RenderError::NoFrames);
+        }
+        let blocks = blocks(region, frames.len());
+        let parts: Vec<Raster> = blocks
+            .par_iter()
+            .map(|&block| {
+                if view == View::Agreement {
+                    let (stack, inner) = self.padded(&frames, block, level)?;
+                    return Ok(stack.agreement(inner, self.recipe.method, &self.plan.noise, shrink(level)).0);
+                }
+                let method = if let View::By(m) = view { m } else { self.recipe.method };
+                Ok(self.stack(view, &frames, block, level)?.combined(method))
+            })
+            .collect::<Result<_, RenderError>>()?;
+        Ok(join(region, &blocks, &parts))
+    }
+
+    /// How well the frames support the plate, over `region` at `level`.
+    ///
+    /// # Errors
+    /// When a frame cannot be read or none takes part.
+    pub fn support(&self, region: Rect, level: u32) -> Result<Support, RenderError> {
+        let region = region.intersect(self.size(View::Plate).at_level(level).rect());
+        let frames = self.used();
+        if frames.is_empty() {
+            return Err(RenderError::NoFrames);
+        }
+        let each: Vec<Support> = blocks(region, frames.len())
+            .par_iter()
+            .map(|&block| {
+                let (stack, inner) = self.padded(&frames, block, level)?;
+                Ok(stack.agreement(inner, self.recipe.method, &self.plan.noise, shrink(level)).1)
+            })
+            .collect::<Result<_, RenderError>>()?;
+        let mut total = Support::default();
+        each.into_iter().for_each(|s| total.add(s));
+        Ok(total)
+    }
+
+    /// For the listed frames, the share of `region` in which each shows the same as the plate (0..=1), and
+    /// whether it reaches the region at all.
+    ///
+    /// # Errors
+    /// When a frame cannot be read or none takes part.
+    pub fn agreement_of(&self, listed: &[usize], region: Rect, level: u32) -> Result<Vec<Option<f32>>, RenderError> {
+        let region = region.intersect(self.size(View::Plate).at_level(level).rect());
+        if region.is_empty() {
+            return Ok(vec![None; listed.len()]);
+        }
+        let used = self.used();
+        if used.is_empty() {
+            return Err(RenderError::NoFrames);
+        }
+        let plate = self.stack(View::Plate, &used, region, level)?;
+        let others = self.stack(View::Plate, listed, region, level)?;
+        Ok(others.shares(&plate, self.recipe.method, &self.plan.noise, shrink(level)))
+    }
+
+    /// The aligned samples of `frames` over `block`.
+    fn stack(&self, view: View, frames: &[usize], block: Rect, level: u32) -> Result<Stack, RenderError> {
+        let mut stack = Stack::new(block.size());
+        for &i in frames {
+            let (to_frame, own, gain) = self.placement(view, i, level);
+            stack.add(self.sources[i], own, &to_frame, gain, block)?;
+        }
+        Ok(stack)
+    }
+
+    /// The same with one pixel around it where the canvas goes on, and the block's place within.
+    fn padded(&self, frames: &[usize], block: Rect, level: u32) -> Result<(Stack, Rect), RenderError> {
+        let wide = Rect::new(block.x - 1, block.y - 1, block.width + 2, block.height + 2)
+            .intersect(self.size(View::Plate).at_level(level).rect());
+        let inner = Rect { x: block.x - wide.x, y: block.y - wide.y, ..block };
+        Ok((self.stack(View::Plate, frames, wide, level)?, inner))
+    }
+
+    /// Where a view's pixels lie in a frame: the transform to pixels of its pyramid level, the level, the gain.
+    fn placement(&self, view: View, frame: usize, level: u32) -> (Homography, u32, [f32; 3]) {
+        let source = self.sources[frame];
+        let up = level_to_full(level);
+        let plan = &self.plan.frames[frame];
+        let (to_frame, gain) = if matches!(view, View::Shot(_)) {
+            (up, [1.0; 3])
+        } else {
+            let canvas = self.canvas();
+            let shift = Homography::shift(canvas.x as f64, canvas.y as f64);
+            let inverse = plan.transform.inverse().unwrap_or(Homography::IDENTITY);
+            let gain = if self.recipe.match_exposure { plan.gain } else { [1.0; 3] };
+            (inverse.after(&shift).after(&up), gain)
+        };
+        // A frame of another size is read at the level whose pixels are nearest to the output's.
+        let middle = self.size(view).at_level(level);
+        let scale = to_frame.scale_at(crate::geometry::Point::new(
+            f64::from(middle.width) / 2.0,
+            f64::from(middle.height) / 2.0,
+        ));
+        let own = ((scale.log2() + 0.3).floor().max(0.0) as u32).min(source.levels() - 1);
+        let down = level_to_full(own).inverse().unwrap_or(Homography::IDENTITY);
+        (down.after(&to_frame), own, gain)
+    }
+}
+
+/// Full-size pixels along a side of one pixel of a level.
+fn shrink(level: u32) -> f32 {
+    (1u32 << level.min(16)) as f32
+}
+
+/// Cuts a region into blocks that fit the budget for this number of frames.
+fn blocks(region: Rect, frames: usize) -> Vec<Rect> {
+    let rows = (BUDGET / (6 * BLOCK as usize * frames.max(1))).clamp(8, 96) as i64;
+    let mut out = Vec::new();
+    let mut y = region.y;
+    while y < region.bottom() {
+        let mut x = region.x;
+        while x < region.right() {
+            out.push(Rect::new(x, y, BLOCK, rows as u32).intersect(region));
+            x += i64::from(BLOCK);
+        }
+        y += rows;
+    }
+    out
+}
+
+fn join(region: Rect, blocks: &[Rect], parts: &[Raster]) -> Raster {
+    let mut out = Raster::new(region.size());
+    let stride = 3 * region.width as usize;
+    for (block, part) in blocks.iter().zip(parts) {
+        let (x, y) = (3 * (block.x - region.x) as usize, (block.y - region.y) as usize);
+        for (r, row) in part.data.chunks_exact(3 * block.width as usize).enumerate() {
+            out.data[(y + r) * stride + x..][..row.len()].copy_from_slice(row);
+        }
+    }
+    out
+}

@@ -1,0 +1,155 @@
+//! The aligned samples of several frames over one block, and what is made of them.
+
+use crate::combine::{Method, Network, Row, combine};
+use crate::evidence::{PlateRow, Support, agrees, plate_row};
+use crate::geometry::{Homography, Rect, Size};
+use crate::noise::NoiseModel;
+use crate::pixel::resample::resample;
+use crate::pixel::tone::{CODE_OF_ROOT, root};
+use crate::pixel::{FrameSource, Raster, SourceError};
+use std::collections::HashMap;
+
+/// One frame over the block: planar root codes and the columns it covers in each row.
+struct Layer {
+    planes: [Vec<u16>; 3],
+    spans: Vec<(u32, u32)>,
+}
+
+/// Several frames over one block.
+pub struct Stack {
+    size: Size,
+    layers: Vec<Layer>,
+}
+
+/// A combined block: planar root codes.
+type Plate = [Vec<u16>; 3];
+
+impl Stack {
+    /// An empty stack over a block of this size.
+    pub fn new(size: Size) -> Self {
+        Self { size, layers: Vec::new() }
+    }
+
+    /// Resamples one more frame into the stack; `to_frame` maps output pixels to pixels of `level`.
+    ///
+    /// # Errors
+    /// When the frame cannot be read.
+    pub fn add(
+        &mut self,
+        source: &dyn FrameSource,
+        level: u32,
+        to_frame: &Homography,
+        gain: [f32; 3],
+        block: Rect,
+    ) -> Result<(), SourceError> {
+        let patch = resample(source, level, to_frame, block)?;
+        let mut planes = [Vec::new(), Vec::new(), Vec::new()];
+        for ((plane, light), g) in planes.iter_mut().zip(&patch.planes).zip(gain) {
+            *plane = light.iter().map(|v| root(v * g)).collect();
+        }
+        self.layers.push(Layer { planes, spans: patch.spans });
+        Ok(())
+    }
+
+    /// Runs of columns of a row that the same layers cover, with those layers.
+    fn runs(&self, row: usize) -> Vec<(usize, usize, Vec<usize>)> {
+        let mut cuts = vec![0, self.size.width];
+        cuts.extend(self.layers.iter().flat_map(|l| [l.spans[row].0, l.spans[row].1]));
+        cuts.sort_unstable();
+        cuts.dedup();
+        let covering = |x: u32| {
+            (0..self.layers.len()).filter(|&i| (self.layers[i].spans[row].0..self.layers[i].spans[row].1).contains(&x)).collect()
+        };
+        cuts.windows(2).map(|c| (c[0] as usize, c[1] as usize, covering(c[0]))).collect()
+    }
+
+    fn row(&self, layer: usize, row: usize, from: usize, to: usize) -> Row<'_> {
+        let at = row * self.size.width as usize;
+        std::array::from_fn(|c| &self.layers[layer].planes[c][at + from..at + to])
+    }
+
+    /// Combines the layers; black where none reaches.
+    fn plate(&self, method: Method) -> Plate {
+        let (w, h) = (self.size.width as usize, self.size.height as usize);
+        let mut out = [vec![0; w * h], vec![0; w * h], vec![0; w * h]];
+        let mut networks: HashMap<usize, Network> = HashMap::new();
+        for row in 0..h {
+            for (from, to, layers) in self.runs(row).into_iter().filter(|r| !r.2.is_empty()) {
+                let network = networks.entry(layers.len()).or_insert_with(|| Network::new(method, layers.len()));
+                let rows: Vec<Row<'_>> = layers.iter().map(|&i| self.row(i, row, from, to)).collect();
+                let [r, g, b] = &mut out;
+                let (i, j) = (row * w + from, row * w + to);
+                combine(method, network, &rows, [&mut r[i..j], &mut g[i..j], &mut b[i..j]]);
+            }
+        }
+        out
+    }
+
+    /// The combined block, encoded.
+    pub fn combined(&self, method: Method) -> Raster {
+        let [r, g, b] = self.plate(method);
+        let code = &*CODE_OF_ROOT;
+        let mut out = Raster::new(self.size);
+        for (i, o) in out.data.chunks_exact_mut(3).enumerate() {
+            o[0] = code[usize::from(r[i])];
+            o[1] = code[usize::from(g[i])];
+            o[2] = code[usize::from(b[i])];
+        }
+        out
+    }
+
+    /// Agreement over `inner` as a grey picture and as figures; `self` reaches one pixel farther where it can.
+    pub fn agreement(&self, inner: Rect, method: Method, noise: &NoiseModel, shrink: f32) -> (Raster, Support) {
+        let plate = self.plate(method);
+        let mut out = Raster::new(inner.size());
+        let mut support = Support::default();
+        let (x0, x1) = (inner.x as usize, inner.right() as usize);
+        let mut same = vec![false; self.size.width as usize];
+        for y in 0..inner.height as usize {
+            let row = y + inner.y as usize;
+            let plate = self.plate_row(&plate, row, noise, shrink);
+            let mut counts = vec![(0u32, 0u32); self.size.width as usize];
+            for (i, layer) in self.layers.iter().enumerate() {
+                agrees(self.row(i, row, 0, self.size.width as usize), &plate, &mut same);
+                for x in layer.spans[row].0 as usize..layer.spans[row].1 as usize {
+                    counts[x].0 += u32::from(same[x]);
+                    counts[x].1 += 1;
+                }
+            }
+            let line = &mut out.data[3 * y * inner.width as usize..][..3 * inner.width as usize];
+            for (o, &(agreed, seen)) in line.chunks_exact_mut(3).zip(&counts[x0..x1]) {
+                let share = f64::from(agreed) / f64::from(seen.max(1));
+                o.fill((share * 65535.0).round() as u16);
+                support.agreed += share;
+                support.unsupported += u64::from(2 * agreed <= seen && self.layers.len() > 1);
+                support.pixels += 1;
+            }
+        }
+        (out, support)
+    }
+
+    /// Share of the block in which each layer shows the same as `plate`'s combination; `None` where a layer
+    /// covers none of it. Each pixel is judged with its neighbours, so single outliers do not count.
+    pub fn shares(&self, plate: &Self, method: Method, noise: &NoiseModel, shrink: f32) -> Vec<Option<f32>> {
+        let combined = plate.plate(method);
+        let mut sums = vec![(0u32, 0u32); self.layers.len()];
+        let mut same = vec![false; self.size.width as usize];
+        for row in 0..self.size.height as usize {
+            let line = plate.plate_row(&combined, row, noise, shrink);
+            for (i, layer) in self.layers.iter().enumerate() {
+                agrees(self.row(i, row, 0, self.size.width as usize), &line, &mut same);
+                let (a, b) = (layer.spans[row].0 as usize, layer.spans[row].1 as usize);
+                sums[i].0 += same[a..b].iter().filter(|s| **s).count() as u32;
+                sums[i].1 += (b - a) as u32;
+            }
+        }
+        sums.iter().map(|&(s, n)| (n > 0).then(|| s as f32 / n as f32)).collect()
+    }
+
+    fn plate_row<'a>(&self, plate: &'a Plate, row: usize, noise: &NoiseModel, shrink: f32) -> PlateRow<'a> {
+        let w = self.size.width as usize;
+        let line = |y: usize| -> Row<'a> { std::array::from_fn(|c| &plate[c][y * w..][..w]) };
+        let last = self.size.height as usize - 1;
+        plate_row(line(row), line(row.saturating_sub(1)), line((row + 1).min(last)), noise, shrink)
+    }
+}

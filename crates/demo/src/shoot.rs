@@ -1,0 +1,332 @@
+//! A photographer's hands and camera: frames of a place with visitors, and the truth beside them.
+//!
+//! The camera only turns, as hands do over some seconds, so frames are related by exact homographies. The empty
+//! place is rendered once on a wider grid (light, share of sunlight, distance); a frame takes it through its
+//! homography and adds figures and their shadows by tracing only where they can be. Then come the lens
+//! (vignetting), the exposure (gain), the sensor (noise that grows with light) and eight bits.
+
+use crate::figures::{self, Posed};
+use crate::place::{Place, Seen};
+use crate::trace::Ray;
+use evanu_core::geometry::{Homography, Point, Rect, Size};
+use evanu_core::pixel::resample::resample;
+use evanu_core::pixel::{MemoryFrame, Raster, Samples, tone};
+use evanu_core::random::Random;
+use glam::{Mat3, Vec3};
+use rayon::prelude::*;
+use serde::{Deserialize, Serialize};
+
+/// Focal length in frame widths.
+const FOCAL: f64 = 0.80;
+/// How much wider than a frame the rendered place is, on each side, in frame widths.
+const MARGIN: f64 = 0.045;
+/// The camera looks this far up, in radians.
+const PITCH: f64 = 0.105;
+/// Eye height in metres.
+const EYE: f32 = 1.62;
+/// Light lost in the corners.
+const VIGNETTING: f32 = 0.16;
+/// Seconds between frames.
+const INTERVAL: f64 = 3.4;
+
+/// What is wanted.
+#[derive(Debug, Clone, Copy)]
+pub struct Order {
+    /// Settles everything that is left to chance.
+    pub seed: u64,
+    /// Width of a frame in pixels; the height is two thirds of it.
+    pub width: u32,
+    /// Number of frames.
+    pub frames: usize,
+    /// Whether anybody is there.
+    pub visitors: bool,
+}
+
+/// How one frame was taken.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Shot {
+    /// Frame to place coordinates.
+    pub to_place: Homography,
+    /// Multiplies the light.
+    pub gain: f32,
+    /// Seconds after the first frame.
+    pub time: f64,
+}
+
+/// The empty place as rendered, and how its frames were taken.
+pub struct Shoot {
+    /// What was wanted.
+    pub order: Order,
+    /// The empty place on the wider grid.
+    pub place: MemoryFrame,
+    /// Size of the wider grid.
+    pub wide: Size,
+    /// One entry a frame.
+    pub shots: Vec<Shot>,
+    model: Place,
+    sunlit: Vec<u8>,
+    distance: Vec<f32>,
+    turns: Vec<Mat3>,
+    movers: Vec<figures::Mover>,
+}
+
+/// One frame: what the sensor saw, and where something stood or cast a shadow.
+pub struct Frame {
+    /// Eight-bit sRGB codes in 16 bits a channel.
+    pub picture: Raster,
+    /// For each pixel, whether a figure or a shadow covers any of it.
+    pub occupied: Vec<bool>,
+}
+
+/// Size of a frame of a given width.
+pub fn frame_size(width: u32) -> Size {
+    Size::new(width, (f64::from(width) * 2.0 / 3.0).round() as u32)
+}
+
+fn lens(size: Size, focal: f64) -> Homography {
+    let (cx, cy) = ((f64::from(size.width) - 1.0) / 2.0, (f64::from(size.height) - 1.0) / 2.0);
+    Homography::new([focal, 0.0, cx, 0.0, focal, cy, 0.0, 0.0, 1.0])
+}
+
+fn rotation(yaw: f64, pitch: f64, roll: f64) -> Homography {
+    let ((sy, cy), (sp, cp), (sr, cr)) = (yaw.sin_cos(), pitch.sin_cos(), roll.sin_cos());
+    let y = Homography([cy, 0.0, sy, 0.0, 1.0, 0.0, -sy, 0.0, cy]);
+    let p = Homography([1.0, 0.0, 0.0, 0.0, cp, -sp, 0.0, sp, cp]);
+    let r = Homography([cr, -sr, 0.0, sr, cr, 0.0, 0.0, 0.0, 1.0]);
+    y.after(&p).after(&r)
+}
+
+impl Shoot {
+    /// Renders the empty place and settles how its frames are taken.
+    pub fn new(order: Order) -> Self {
+        let size = frame_size(order.width);
+        let focal = FOCAL * f64::from(order.width);
+        let margin = (MARGIN * f64::from(order.width)).round() as u32;
+        let wide = Size::new(size.width + 2 * margin, size.height + 2 * margin);
+        let model = Place::new(order.seed);
+        let base = Mat3::from_rotation_x(-PITCH as f32);
+        // Larger pictures have smaller pixels: fewer rays each do.
+        let rays = (16.0e6 / wide.pixels() as f64).clamp(3.0, 12.0) as usize;
+        let rows: Vec<Vec<Seen>> = (0..wide.height)
+            .into_par_iter()
+            .map(|y| {
+                let mut random = Random::new(order.seed ^ (u64::from(y) << 20));
+                (0..wide.width).map(|x| pixel(&model, &base, wide, focal, (x, y), rays, &mut random)).collect()
+            })
+            .collect();
+        let all = || rows.iter().flatten();
+        let code = |v: f32| tone::CODE_OF_ROOT[usize::from(tone::root(exposure(v)))];
+        let samples = all().flat_map(|s| s.light.to_array().map(code)).collect();
+        let sunlit = all().map(|s| (s.sunlit * 255.0).round() as u8).collect();
+        let distance = all().map(|s| s.distance).collect();
+        drop(rows);
+        let mut random = Random::new(order.seed ^ 0x5407);
+        let mut shots = Vec::new();
+        let mut turns = Vec::new();
+        let (from_wide, to_frame) = (lens(wide, focal), lens(size, focal).inverse().unwrap_or(Homography::IDENTITY));
+        for k in 0..order.frames {
+            let mut hand = |amount: f64| (amount * random.normal()).clamp(-2.0 * amount, 2.0 * amount);
+            let (yaw, pitch, roll) = (hand(0.0065), hand(0.005), hand(0.0045));
+            let turn = rotation(yaw, pitch, roll);
+            let gain = random.within(-0.07, 0.07).exp2() as f32;
+            let to_place = from_wide.after(&turn).after(&to_frame);
+            let time = INTERVAL * k as f64 + random.within(-0.4, 0.4) * f64::from(u8::from(k > 0));
+            shots.push(Shot { to_place, gain, time });
+            let m = turn.0.map(|v| v as f32);
+            turns.push(Mat3::from_cols_array(&[m[0], m[3], m[6], m[1], m[4], m[7], m[2], m[5], m[8]]));
+        }
+        let movers = if order.visitors { figures::crowd(order.seed) } else { Vec::new() };
+        let place = MemoryFrame::new(wide, Samples::Sixteen(samples));
+        Self { order, place, wide, shots, model, sunlit, distance, turns, movers }
+    }
+
+    /// Renders a frame; `None` for truth's sake leaves out visitors, noise and rounding.
+    pub fn frame(&self, index: usize) -> Frame {
+        let size = frame_size(self.order.width);
+        let shot = &self.shots[index];
+        let mut light = empty_light(&self.place, shot, size);
+        let figures: Vec<Posed> = self.movers.iter().map(|m| m.at(shot.time as f32)).collect();
+        let busy = self.busy(&figures, index, size);
+        let focal = (FOCAL * f64::from(self.order.width)) as f32;
+        let camera = Mat3::from_rotation_x(-PITCH as f32) * self.turns[index];
+        let w = size.width as usize;
+        let occupied: Vec<Vec<bool>> = light
+            .par_chunks_mut(w)
+            .enumerate()
+            .map(|(y, row)| {
+                let mut random = Random::new(self.order.seed ^ ((index as u64) << 40) ^ ((y as u64) << 8));
+                let mut taken = vec![false; w];
+                for (x, px) in row.iter_mut().enumerate().filter(|(x, _)| busy[(y / TILE) * w.div_ceil(TILE) + x / TILE]) {
+                    let q = shot.to_place.apply(Point::new(x as f64, y as f64));
+                    let (qx, qy) = (q.x.round().clamp(0.0, f64::from(self.wide.width) - 1.0), q.y.round().clamp(0.0, f64::from(self.wide.height) - 1.0));
+                    let at = qy as usize * self.wide.width as usize + qx as usize;
+                    let near: Vec<Posed> = figures.to_vec();
+                    let (colour, cover, shadow) = self.trace(&near, &camera, (size, focal), (x, y), at, &mut random);
+                    taken[x] = cover > 0.02 || shadow > 0.03;
+                    *px = (*px * (1.0 - shadow)).lerp(colour, cover);
+                }
+                taken
+            })
+            .collect();
+        let mut noise = Random::new(self.order.seed ^ 0xF11A ^ ((index as u64) << 32));
+        let mut picture = Raster::new(size);
+        for (i, (o, v)) in picture.data.chunks_exact_mut(3).zip(&light).enumerate() {
+            let lens = falloff(i % w, i / w, size) * shot.gain;
+            for (c, o) in o.iter_mut().enumerate() {
+                let clean = v[c] * lens;
+                let deviation = (2.2e-7 + 1.1e-4 * clean).sqrt();
+                let seen = clean + deviation * noise.normal() as f32;
+                let code = (tone::to_code(f64::from(seen.clamp(0.0, 1.0))) * 255.0).round();
+                *o = code as u16 * 257;
+            }
+        }
+        Frame { picture, occupied: occupied.concat() }
+    }
+
+    /// Light at a pixel from figures: their colour, how much of the pixel they cover, how much they darken it.
+    fn trace(
+        &self,
+        figures: &[Posed],
+        camera: &Mat3,
+        (size, focal): (Size, f32),
+        (x, y): (usize, usize),
+        at: usize,
+        random: &mut Random,
+    ) -> (Vec3, f32, f32) {
+        const RAYS: u32 = 8;
+        let (mut colour, mut hits, mut dark) = (Vec3::ZERO, 0.0f32, 0.0f32);
+        let (sunlit, distance) = (f32::from(self.sunlit[at]) / 255.0, self.distance[at]);
+        for _ in 0..RAYS {
+            let (jx, jy) = (random.within(-0.6, 0.6) as f32, random.within(-0.6, 0.6) as f32);
+            let u = (x as f32 + jx - (size.width as f32 - 1.0) / 2.0) / focal;
+            let v = (y as f32 + jy - (size.height as f32 - 1.0) / 2.0) / focal;
+            let seen = *camera * Vec3::new(u, v, 1.0);
+            let ray = Ray { origin: Vec3::Y * EYE, direction: Vec3::new(seen.x, -seen.y, seen.z).normalize() };
+            if let Some(c) = figures::nearest(figures, &self.model, &ray, distance.min(300.0), random) {
+                colour += c.map(exposure);
+                hits += 1.0;
+            } else if distance < 100.0 {
+                let p = ray.at(distance - 0.02);
+                let sun = Ray { origin: p, direction: self.model.towards_sun(random) };
+                if sunlit > 0.02 && figures::shaded(figures, &sun) {
+                    dark += sunlit;
+                }
+                let contact: f32 = figures.iter().map(|f| f.contact(p)).fold(0.0, f32::max);
+                dark += contact * (1.0 - sunlit);
+            }
+        }
+        let free = RAYS as f32 - hits;
+        (colour / hits.max(1.0), hits / RAYS as f32, if free > 0.0 { dark / free } else { 0.0 })
+    }
+
+    /// Tiles of the frame that a figure or its shadow may touch.
+    fn busy(&self, figures: &[Posed], index: usize, size: Size) -> Vec<bool> {
+        let across = (size.width as usize).div_ceil(TILE);
+        let down = (size.height as usize).div_ceil(TILE);
+        let mut busy = vec![false; across * down];
+        let camera = Mat3::from_rotation_x(-PITCH as f32) * self.turns[index];
+        let focal = (FOCAL * f64::from(self.order.width)) as f32;
+        for f in figures {
+            let (c, r) = f.ball();
+            for k in 0..=8 {
+                let p = c - self.model.sun * (k as f32 * 0.45);
+                let d = Vec3::new(p.x, p.y.max(0.0) - EYE, p.z);
+                let q = camera.transpose() * Vec3::new(d.x, -d.y, d.z);
+                if q.z < 0.5 {
+                    continue;
+                }
+                let middle = (q.x / q.z * focal + size.width as f32 / 2.0, q.y / q.z * focal + size.height as f32 / 2.0);
+                let reach = r * 1.15 / q.z * focal + 4.0;
+                let range = |m: f32, n: usize| {
+                    let tile = |v: f32| (v / TILE as f32).floor().clamp(0.0, n as f32) as usize;
+                    tile(m - reach)..(tile(m + reach) + 1).min(n)
+                };
+                for ty in range(middle.1, down) {
+                    range(middle.0, across).for_each(|tx| busy[ty * across + tx] = true);
+                }
+            }
+        }
+        busy
+    }
+}
+
+const TILE: usize = 16;
+
+/// The camera's tone: bright light rolls off a little before it clips.
+fn exposure(v: f32) -> f32 {
+    let v = v * 0.92;
+    if v < 0.6 { v } else { 0.6 + 0.4 * (1.0 - (-(v - 0.6) / 0.4).exp()) }
+}
+
+/// Share of light that the lens lets through at a pixel.
+fn falloff(x: usize, y: usize, size: Size) -> f32 {
+    let (dx, dy) = (x as f32 - size.width as f32 / 2.0, y as f32 - size.height as f32 / 2.0);
+    let r2 = (dx * dx + dy * dy) * 4.0 / (size.width as f32 * size.width as f32 + size.height as f32 * size.height as f32);
+    1.0 - VIGNETTING * r2
+}
+
+/// Light of the empty place on a frame's grid, before lens and exposure.
+fn empty_light(place: &MemoryFrame, shot: &Shot, size: Size) -> Vec<Vec3> {
+    let bands: Vec<u32> = (0..size.height.div_ceil(64)).collect();
+    let parts: Vec<Vec<Vec3>> = bands
+        .par_iter()
+        .map(|&b| {
+            let region = Rect::new(0, i64::from(b) * 64, size.width, 64).intersect(size.rect());
+            // A place in memory can always be read.
+            let Ok(p) = resample(place, 0, &shot.to_place, region) else { return Vec::new() };
+            (0..p.planes[0].len()).map(|i| Vec3::new(p.planes[0][i], p.planes[1][i], p.planes[2][i])).collect()
+        })
+        .collect();
+    parts.concat()
+}
+
+/// The truth of a frame: the empty place through the same lens and exposure, without noise, 16-bit codes.
+pub fn empty_frame(place: &MemoryFrame, shot: &Shot, size: Size) -> Raster {
+    let mut out = Raster::new(size);
+    let w = size.width as usize;
+    for (i, (o, v)) in out.data.chunks_exact_mut(3).zip(empty_light(place, shot, size)).enumerate() {
+        let lens = falloff(i % w, i / w, size) * shot.gain;
+        for (o, v) in o.iter_mut().zip(v.to_array()) {
+            *o = tone::CODE_OF_ROOT[usize::from(tone::root(v * lens))];
+        }
+    }
+    out
+}
+
+fn pixel(model: &Place, base: &Mat3, wide: Size, focal: f64, (x, y): (u32, u32), rays: usize, random: &mut Random) -> Seen {
+    let (mut light, mut sun, mut nearest) = (Vec3::ZERO, 0.0, f32::INFINITY);
+    for _ in 0..rays {
+        // A tent of two pixels: the softness of a good lens.
+        let mut tent = || (random.unit() + random.unit() - 1.0) as f32;
+        let u = (x as f32 + tent() - (wide.width as f32 - 1.0) / 2.0) / focal as f32;
+        let v = (y as f32 + tent() - (wide.height as f32 - 1.0) / 2.0) / focal as f32;
+        let d = *base * Vec3::new(u, v, 1.0);
+        let ray = Ray { origin: Vec3::Y * EYE, direction: Vec3::new(d.x, -d.y, d.z).normalize() };
+        let seen = model.see(&ray, random);
+        // One very bright ray must not make a whole pixel glow.
+        light += seen.light.min(Vec3::splat(1.6));
+        sun += seen.sunlit;
+        nearest = nearest.min(seen.distance);
+    }
+    let n = rays as f32;
+    Seen { light: light / n, sunlit: sun / n, distance: nearest }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_shoot_is_the_same_every_time_and_its_truth_fits() {
+        let order = Order { seed: 3, width: 96, frames: 2, visitors: true };
+        let (a, b) = (Shoot::new(order), Shoot::new(order));
+        assert_eq!(a.frame(1).picture, b.frame(1).picture);
+        // Where nobody stands, the frame is the truth up to its noise.
+        let (frame, truth) = (a.frame(1), empty_frame(&a.place, &a.shots[1], frame_size(96)));
+        let free = (0..frame.occupied.len()).filter(|&i| !frame.occupied[i]);
+        let off: Vec<f64> = free.map(|i| f64::from(frame.picture.data[3 * i].abs_diff(truth.data[3 * i])) / 257.0).collect();
+        assert!(off.iter().sum::<f64>() / (off.len() as f64) < 6.0);
+        let taken = frame.occupied.iter().filter(|o| **o).count();
+        assert!(taken > 20 && taken < frame.occupied.len() / 2, "{taken}");
+    }
+}

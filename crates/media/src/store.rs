@@ -1,0 +1,229 @@
+//! Frames as tiled pyramids on disk.
+//!
+//! A file holds a head and, level after level, tiles of 256×256 RGB samples of 8 or 16 bits (edge tiles are full
+//! size too, so that every offset is arithmetic). Regions are read with positioned reads of just the rows they
+//! need; the kernel's page cache does the rest. A memory map would save one copy, but its pages count as the
+//! process's memory, and the promise is that memory does not grow with the number of frames.
+
+use crate::camera::CameraData;
+use crate::decode::{Decoded, decode};
+use crate::error::MediaError;
+use evanu_core::geometry::{Rect, Size};
+use evanu_core::pixel::{Depth, FrameSource, Samples, SourceError, halve};
+use std::fs::File;
+use std::io::{BufWriter, Write};
+use std::os::unix::fs::FileExt;
+use std::path::{Path, PathBuf};
+
+const TILE: u32 = 256;
+const MAGIC: &[u8; 8] = b"evanuPY1";
+const HEAD: u64 = 32;
+
+/// A frame's pyramid on disk.
+#[derive(Debug)]
+pub struct TiledFrame {
+    path: PathBuf,
+    file: File,
+    size: Size,
+    depth: Depth,
+    /// Byte offset of each level.
+    offsets: Vec<u64>,
+}
+
+fn levels_of(size: Size) -> u32 {
+    // Down to one tile of which every pixel still stands for something.
+    (0..).find(|&k| { let s = size.at_level(k); s.width.max(s.height) <= 64 }).unwrap_or(0) + 1
+}
+
+fn bytes_per_tile(depth: Depth) -> u64 {
+    let samples = u64::from(TILE) * u64::from(TILE) * 3;
+    if depth == Depth::Eight { samples } else { 2 * samples }
+}
+
+fn tiles(size: Size) -> (u32, u32) {
+    (size.width.div_ceil(TILE), size.height.div_ceil(TILE))
+}
+
+/// Decodes a file and writes its pyramid to `store` (whole or not at all); returns what the camera wrote.
+///
+/// # Errors
+/// When the file cannot be decoded or the pyramid cannot be written.
+pub fn import(path: &Path, store: &Path) -> Result<(Size, CameraData), MediaError> {
+    let Decoded { size, samples, camera } = decode(path)?;
+    write_pyramid(size, samples, store).map_err(|e| MediaError::writing(store, &e))?;
+    Ok((size, camera))
+}
+
+fn write_pyramid(size: Size, samples: Samples, store: &Path) -> std::io::Result<()> {
+    let folder = store.parent().unwrap_or(Path::new("."));
+    let mut file = tempfile::Builder::new().prefix(".pyramid-").tempfile_in(folder)?;
+    {
+        let mut out = BufWriter::with_capacity(1 << 20, file.as_file_mut());
+        let mut head = MAGIC.to_vec();
+        head.extend(size.width.to_le_bytes());
+        head.extend(size.height.to_le_bytes());
+        head.extend(u32::from(samples.depth() == Depth::Sixteen).to_le_bytes());
+        head.resize(HEAD as usize, 0);
+        out.write_all(&head)?;
+        let (mut s, mut level) = (size, samples);
+        for k in 0..levels_of(size) {
+            if k > 0 {
+                level = halve(s, &level);
+                s = s.at_level(1);
+            }
+            write_level(&mut out, s, &level)?;
+        }
+        out.flush()?;
+    }
+    file.persist(store).map_err(|e| e.error)?;
+    Ok(())
+}
+
+fn write_level(out: &mut impl Write, size: Size, level: &Samples) -> std::io::Result<()> {
+    let (across, down) = tiles(size);
+    let mut tile = vec![0u8; bytes_per_tile(level.depth()) as usize];
+    let width = size.width as usize;
+    for (ty, tx) in (0..down).flat_map(|y| (0..across).map(move |x| (y, x))) {
+        let columns = TILE.min(size.width - tx * TILE) as usize;
+        for y in 0..TILE.min(size.height - ty * TILE) {
+            let from = 3 * ((ty * TILE + y) as usize * width + (tx * TILE) as usize);
+            match level {
+                Samples::Eight(d) => {
+                    tile[(3 * y * TILE) as usize..][..3 * columns].copy_from_slice(&d[from..from + 3 * columns]);
+                }
+                Samples::Sixteen(d) => {
+                    let to = &mut tile[(6 * y * TILE) as usize..][..6 * columns];
+                    for (o, v) in to.chunks_exact_mut(2).zip(&d[from..]) {
+                        o.copy_from_slice(&v.to_le_bytes());
+                    }
+                }
+            }
+        }
+        out.write_all(&tile)?;
+    }
+    Ok(())
+}
+
+impl TiledFrame {
+    /// Opens a pyramid.
+    ///
+    /// # Errors
+    /// When the file is missing, damaged or cut short; it can then be made anew from the original.
+    pub fn open(path: &Path) -> Result<Self, MediaError> {
+        let bad = |reason: &str| MediaError::new(path, reason, "delete the cache folder; it is made anew");
+        let file = File::open(path).map_err(|e| MediaError::reading(path, &e))?;
+        let mut head = [0u8; HEAD as usize];
+        file.read_exact_at(&mut head, 0).map_err(|_| bad("the cached frame is cut short"))?;
+        let word = |i: usize| u32::from_le_bytes([head[i], head[i + 1], head[i + 2], head[i + 3]]);
+        if &head[..8] != MAGIC {
+            return Err(bad("it is no cached frame of this version"));
+        }
+        let size = Size::new(word(8), word(12));
+        let depth = if word(16) == 1 { Depth::Sixteen } else { Depth::Eight };
+        let mut offsets = vec![HEAD];
+        for k in 0..levels_of(size) {
+            let (a, d) = tiles(size.at_level(k));
+            offsets.push(offsets[k as usize] + u64::from(a) * u64::from(d) * bytes_per_tile(depth));
+        }
+        let length = file.metadata().map_err(|e| MediaError::reading(path, &e))?.len();
+        if offsets.pop() != Some(length) {
+            return Err(bad("the cached frame is cut short"));
+        }
+        Ok(Self { path: path.to_owned(), file, size, depth, offsets })
+    }
+}
+
+impl FrameSource for TiledFrame {
+    fn size(&self) -> Size {
+        self.size
+    }
+
+    fn levels(&self) -> u32 {
+        self.offsets.len() as u32
+    }
+
+    fn depth(&self) -> Depth {
+        self.depth
+    }
+
+    fn read(&self, level: u32, region: Rect) -> Result<Samples, SourceError> {
+        let size = self.size.at_level(level);
+        if region.intersect(size.rect()) != region || region.is_empty() {
+            return Err(SourceError(format!("{}: region {region:?} lies outside", self.path.display())));
+        }
+        let mut out = Samples::black(self.depth, region.size().pixels() as usize);
+        let bytes = if self.depth == Depth::Eight { 1usize } else { 2 };
+        let tile = i64::from(TILE);
+        let (across, _) = tiles(size);
+        let mut buffer = Vec::new();
+        for ty in region.y / tile..=(region.bottom() - 1) / tile {
+            for tx in region.x / tile..=(region.right() - 1) / tile {
+                let part = Rect::new(tx * tile, ty * tile, TILE, TILE).intersect(region);
+                let index = ty as u64 * u64::from(across) + tx as u64;
+                let row = (part.y - ty * tile) as u64 * u64::from(TILE) * 3 * bytes as u64;
+                let at = self.offsets[level as usize] + index * bytes_per_tile(self.depth) + row;
+                buffer.resize(part.height as usize * TILE as usize * 3 * bytes, 0);
+                self.file
+                    .read_exact_at(&mut buffer, at)
+                    .map_err(|e| SourceError(format!("{}: cannot be read ({e})", self.path.display())))?;
+                let inside = (part.x - tx * tile) as usize * 3 * bytes;
+                let length = part.width as usize * 3;
+                for y in 0..part.height as usize {
+                    let from = &buffer[y * TILE as usize * 3 * bytes + inside..][..length * bytes];
+                    let to = 3 * ((part.y - region.y) as usize + y) * region.width as usize
+                        + 3 * (part.x - region.x) as usize;
+                    match &mut out {
+                        Samples::Eight(d) => d[to..to + length].copy_from_slice(from),
+                        Samples::Sixteen(d) => {
+                            for (o, b) in d[to..to + length].iter_mut().zip(from.chunks_exact(2)) {
+                                *o = u16::from_le_bytes([b[0], b[1]]);
+                            }
+                        }
+                    }
+                }
+            }
+        }
+        Ok(out)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use evanu_core::pixel::MemoryFrame;
+    use proptest::prelude::*;
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(24))]
+        #[test]
+        fn the_pyramid_on_disk_is_the_one_in_memory(
+            w in 1u32..700, h in 1u32..600, sixteen in any::<bool>(), fx in 0.0..1.0f64, fy in 0.0..1.0f64, k in 0u32..4
+        ) {
+            let size = Size::new(w, h);
+            let n = 3 * size.pixels() as usize;
+            let samples = if sixteen {
+                Samples::Sixteen((0..n).map(|i| (i * 7919 % 65536) as u16).collect())
+            } else {
+                Samples::Eight((0..n).map(|i| (i * 7919 % 251) as u8).collect())
+            };
+            let folder = tempfile::tempdir().unwrap();
+            let path = folder.path().join("frame");
+            write_pyramid(size, samples.clone(), &path).unwrap();
+            let (disk, memory) = (TiledFrame::open(&path).unwrap(), MemoryFrame::new(size, samples));
+            let k = k.min(disk.levels() - 1);
+            let s = size.at_level(k);
+            let (x, y) = ((fx * f64::from(s.width)) as u32, (fy * f64::from(s.height)) as u32);
+            let region = Rect::new(i64::from(x), i64::from(y), s.width - x, s.height - y);
+            prop_assert_eq!(disk.read(k, region).unwrap(), memory.read(k, region).unwrap());
+        }
+    }
+
+    #[test]
+    fn a_cut_pyramid_is_refused() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("frame");
+        write_pyramid(Size::new(300, 200), Samples::Eight(vec![9; 180_000]), &path).unwrap();
+        File::options().write(true).open(&path).unwrap().set_len(5000).unwrap();
+        assert!(TiledFrame::open(&path).unwrap_err().to_string().contains("cut short"));
+    }
+}
