@@ -69,8 +69,8 @@ pub fn crowd(seed: u64) -> Vec<Mover> {
     let mut movers = Vec::new();
     let colour = |list: &[[f32; 3]], r: &mut Random| Vec3::from(list[r.below(list.len())]);
     let tops = [
-        [0.52, 0.06, 0.05], [0.06, 0.13, 0.34], [0.62, 0.60, 0.55], [0.05, 0.05, 0.06], [0.55, 0.42, 0.10],
-        [0.07, 0.22, 0.13], [0.33, 0.10, 0.22], [0.16, 0.30, 0.42], [0.42, 0.36, 0.28], [0.58, 0.30, 0.16],
+        [0.34, 0.05, 0.045], [0.045, 0.075, 0.16], [0.62, 0.60, 0.55], [0.05, 0.05, 0.06], [0.42, 0.33, 0.12],
+        [0.07, 0.22, 0.13], [0.20, 0.08, 0.11], [0.15, 0.20, 0.25], [0.42, 0.36, 0.28], [0.36, 0.22, 0.14],
     ];
     let legs = [[0.05, 0.07, 0.13], [0.10, 0.10, 0.11], [0.34, 0.28, 0.19], [0.03, 0.03, 0.035], [0.11, 0.15, 0.24]];
     let skins = [[0.52, 0.31, 0.21], [0.42, 0.24, 0.15], [0.24, 0.13, 0.08], [0.56, 0.36, 0.27]];
@@ -90,28 +90,28 @@ pub fn crowd(seed: u64) -> Vec<Mover> {
         movers.push(Mover { kind: Kind::Visitor(dress), start, speed, rest, scale, stride: r.within(0.0, 6.0) as f32 });
     };
     // Those who cross from side to side, at several distances.
-    for k in 0..12 {
+    for k in 0..10 {
         let right = k % 2 == 0;
         let z = r.within(8.5, 21.0) as f32;
         let pace = r.within(0.7, 1.35) as f32 * if right { 1.0 } else { -1.0 };
         // Everybody is in the middle of the picture at some time of the forty seconds.
         let x = -pace * r.within(2.0, 38.0) as f32;
         visitor(Vec2::new(x, z), Vec2::new(pace, r.within(-0.12, 0.12) as f32), (-1.0, -1.0), &mut r);
-        if r.unit() < 0.4 {
+        if r.unit() < 0.25 {
             let beside = Vec2::new(x - 0.15, z + 0.62);
             visitor(beside, Vec2::new(pace, 0.0), (-1.0, -1.0), &mut r);
         }
     }
     // Those who come from the tower's door or go to it.
-    for k in 0..5 {
+    for k in 0..3 {
         let away = if k % 2 == 0 { 1.0 } else { -1.0 };
         let start = Vec2::new(2.6 + 0.25 * k as f32, 18.6) - Vec2::new(-0.30, -0.55) * away * (7.0 * k as f32);
         visitor(start, Vec2::new(-0.30, -0.55) * away, (-1.0, -1.0), &mut r);
     }
     // Those who stop for a while: at the board, at the telescope, in the middle to take a picture.
     for (x, z, from, to) in [
-        (-4.9, 15.2, 3.0, 16.0), (-6.1, 15.0, 20.0, 33.0), (6.3, 13.6, 0.0, 13.0), (7.9, 13.4, 22.0, 36.0),
-        (0.4, 12.4, 12.0, 24.0), (1.0, 12.7, 12.5, 24.0), (-9.4, 18.0, 8.0, 21.0), (3.6, 17.0, 26.0, 39.0),
+        (-4.9, 15.2, 3.0, 12.0), (-6.6, 15.0, 22.0, 30.0), (6.0, 13.6, 0.0, 8.0), (8.3, 13.4, 24.0, 33.0),
+        (0.4, 12.4, 13.0, 22.0), (1.0, 12.9, 13.5, 22.0), (-9.4, 18.0, 8.0, 16.0), (3.9, 17.0, 29.0, 38.0),
     ] {
         let speed = Vec2::new(if x > 0.0 { 0.95 } else { -0.95 }, -0.15);
         visitor(Vec2::new(x, z) - speed * from, speed, (from, to), &mut r);
@@ -206,19 +206,22 @@ impl Posed {
             let bend = a - 0.25 - 0.45 * (-a).max(0.0);
             let ankle = knee + v(0.0, -0.42 * bend.cos(), 0.42 * (bend + 0.12).sin());
             legs = blend(legs, cone(p, hip, knee, 0.092, 0.066), 0.05);
-            legs = blend(legs, cone(p, knee, ankle, 0.066, 0.05), 0.03);
+            legs = blend(legs, cone(p, knee, ankle, 0.068, 0.064), 0.03);
             put(cone(p, ankle - v(0.0, 0.03, 0.03), ankle + v(0.0, -0.045, 0.15), 0.048, 0.04), Part::Shoes);
         }
         if dress.skirt {
             legs = blend(legs, cone(p, v(0.0, 1.0, 0.0), v(0.0, 0.52, 0.0), 0.13, 0.235 + 0.02 * s.abs()), 0.03);
         }
         legs = blend(legs, cone(p, v(-0.06, 0.95, 0.0), v(0.06, 0.95, 0.0), 0.13, 0.13), 0.06);
+        let legs = if dress.skirt { legs } else { legs.max(p.y - 0.90) };
+        let legs = if legs < 0.05 { legs + 0.022 * (fbm(p * v(11.0, 6.0, 11.0), 3) - 0.42) } else { legs };
         put(legs, Part::Legs);
         // Torso: chest wider than deep.
         let flat = v(p.x, p.y, p.z * 1.28);
         let mut top = cone(flat, v(0.0, 1.02, 0.0), v(0.0, 1.30, 0.0), 0.150, 0.178);
         top = blend(top, cone(flat, v(-0.135, 1.39, 0.0), v(0.135, 1.39, 0.0), 0.082, 0.082), 0.10);
-        let cloth = 0.010 * (fbm(p * v(9.0, 5.0, 9.0) + Vec3::splat(3.0 * s), 2) - 0.4);
+        // A jacket's hem hangs below the waist.
+        top = blend(top, cone(flat, v(0.0, 1.02, 0.0), v(0.0, 0.86, 0.0), 0.158, 0.196), 0.03);
         for side in [-1.0f32, 1.0] {
             let a = -0.40 * s * side;
             let shoulder = v(0.195 * side, 1.40, 0.0);
@@ -228,7 +231,8 @@ impl Posed {
             top = blend(top, cone(p, elbow, elbow.lerp(hand, 0.75), 0.05, 0.042), 0.02);
             put(cone(p, elbow.lerp(hand, 0.78), hand + v(0.0, -0.05, 0.01), 0.036, 0.03), Part::Skin);
         }
-        put(top + cloth, Part::Top);
+        let cloth = |d: f32| if d < 0.05 { d + 0.030 * (fbm(p * v(8.0, 4.5, 8.0) + Vec3::splat(3.0 * s), 3) - 0.42) } else { d };
+        put(cloth(top), Part::Top);
         put(cone(p, v(0.0, 1.45, 0.0), v(0.0, 1.55, 0.015), 0.055, 0.05), Part::Skin);
         let head = (p - v(0.0, 1.645, 0.015)) / v(0.082, 0.112, 0.098);
         let skull = (head.length() - 1.0) * 0.085;
@@ -279,7 +283,7 @@ impl Posed {
         let part = self.distance(p).1;
         let q = self.local(p);
         let weave = 0.86 + 0.28 * noise(q * 90.0);
-        let folds = 0.85 + 0.3 * fbm(q * Vec3::new(12.0, 5.0, 12.0), 3);
+        let folds = 0.55 + 0.8 * fbm(q * Vec3::new(12.0, 5.0, 12.0), 3);
         let dress = match self.kind {
             Kind::Visitor(d) => d,
             Kind::Van => return van_look(q, part),
@@ -287,14 +291,14 @@ impl Posed {
         match part {
             Part::Skin => {
                 let eyes = step(0.020, 0.008, (Vec2::new(q.x.abs() - 0.032, q.y - 1.665)).length()) * step(0.06, 0.08, q.z);
-                (dress.skin * (0.9 + 0.2 * noise(q * 25.0)) * (1.0 - 0.8 * eyes), 0.03)
+                (dress.skin * 0.8 * (0.9 + 0.2 * noise(q * 25.0)) * (1.0 - 0.8 * eyes), 0.03)
             }
             Part::Hair => (dress.hair * (0.6 + 0.8 * noise(q * Vec3::new(120.0, 20.0, 120.0))), 0.05),
             Part::Top => {
                 let stripe = if dress.striped && (q.y * 17.0).fract() < 0.45 { Vec3::new(0.6, 0.6, 0.58) } else { dress.top };
-                (stripe * weave * folds, 0.0)
+                (stripe * weave * folds * 0.75, 0.0)
             }
-            Part::Legs => (dress.legs * weave * folds, 0.0),
+            Part::Legs => (dress.legs * weave * folds * 0.8, 0.0),
             Part::Shoes => (if q.y < 0.03 { Vec3::splat(0.35) } else { Vec3::new(0.06, 0.05, 0.045) }, 0.02),
             _ => (dress.bag.unwrap_or(Vec3::splat(0.1)) * weave, 0.02),
         }

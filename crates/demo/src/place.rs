@@ -27,8 +27,8 @@ pub struct Seen {
 }
 
 /// Light of the sun and of the clear sky overhead.
-pub const SUN: Vec3 = Vec3::new(1.55, 1.42, 1.2);
-const SKY: Vec3 = Vec3::new(0.30, 0.37, 0.50);
+pub const SUN: Vec3 = Vec3::new(1.72, 1.54, 1.26);
+const SKY: Vec3 = Vec3::new(0.225, 0.285, 0.40);
 /// Radius of the sun's disc in radians, a little hazy.
 const DISC: f32 = 0.008;
 /// Where the round tower stands, its radius and height.
@@ -47,7 +47,7 @@ impl Place {
         let mut random = Random::new(seed);
         let mut things = buildings();
         things.extend(furniture());
-        for (x, z, size, leaves) in [(-14.5, 25.0, 3.4, 15_000), (15.5, 31.0, 3.9, 14_000), (-21.0, 34.0, 4.2, 9_000)] {
+        for (x, z, size, leaves) in [(-14.5, 25.0, 3.4, 30_000), (15.5, 31.0, 3.9, 30_000), (-21.0, 34.0, 4.2, 18_000)] {
             things.extend(tree(&mut random, Vec3::new(x, 0.0, z), size, leaves));
         }
         for (x, z) in [(-2.1, 19.2), (-9.8, 20.2), (10.6, 17.0)] {
@@ -126,7 +126,7 @@ impl Place {
             }
         }
         // Air between here and there.
-        let haze = 1.0 - (-hit.t / 420.0).exp();
+        let haze = 1.0 - (-hit.t / 1400.0).exp();
         let light = (direct + other).lerp(Vec3::new(0.55, 0.62, 0.70), haze);
         let sunlit = (luminance(direct) * (1.0 - haze) / luminance(light).max(1e-6)).clamp(0.0, 1.0);
         Seen { light, sunlit, distance: hit.t }
@@ -163,7 +163,7 @@ fn sky(d: Vec3, sun: Vec3) -> Vec3 {
     let glow = d.dot(sun).max(0.0).powi(12) * 0.25;
     let clear = clear + Vec3::new(1.0, 0.9, 0.75) * glow;
     let plane = Vec3::new(d.x, 0.0, d.z) / (height + 0.10);
-    let p = plane * 0.85 + Vec3::new(3.2, 0.0, 1.1);
+    let p = plane * 1.7 + Vec3::new(3.2, 0.0, 1.1);
     let density = fbm(p, 7) + 0.12 * fbm(p * 0.35, 2) - 0.06;
     let cover = step(0.50, 0.72, density) * step(0.02, 0.14, height);
     // Denser parts are seen from below: greyer.
@@ -214,7 +214,7 @@ fn look(hit: &Hit, p: Vec3, distance: f32) -> Look {
             let q = p - (TOWER.0 + Vec3::Y * (TOWER.2 + 0.5));
             let (angle, rise) = (q.x.atan2(q.z), (q.y / (TOWER.1 - 0.2)).asin());
             let (u, v) = (angle * 28.0 / std::f32::consts::TAU, rise * 6.0);
-            let seam = (u.fract() - 0.5).abs().max((v.fract() - 0.5).abs() * 0.97);
+            let seam = (u - u.floor() - 0.5).abs().max((v - v.floor() - 0.5).abs() * 0.97);
             let panel = cell(u, v, 3);
             let weather = fbm(Vec3::new(angle * 9.0, rise * 2.5, 1.0), 5);
             let colour = Vec3::new(0.36, 0.385, 0.39) * (0.72 + 0.22 * panel + 0.35 * weather);
@@ -232,7 +232,7 @@ fn look(hit: &Hit, p: Vec3, distance: f32) -> Look {
         }
         Stuff::Glass => Look { colour: Vec3::new(0.02, 0.024, 0.027), normal: (n + 0.012 * (noise(p * 1.5) - 0.5)).normalize(), gloss: 0.28 },
         Stuff::Door => {
-            let plank = (p.x * 5.5).fract();
+            let plank = p.x * 5.5 - (p.x * 5.5).floor();
             let gap = step(0.03, 0.07, plank.min(1.0 - plank));
             let worn = fbm(Vec3::new(p.x * 9.0, p.y * 1.2, 0.0), 4);
             Look { colour: Vec3::new(0.055, 0.125, 0.12) * (0.7 + 0.6 * worn) * (0.4 + 0.6 * gap), normal: n, gloss: 0.03 }
@@ -256,15 +256,15 @@ fn ground(p: Vec3, fine: f32) -> Look {
     let edge = (q.x.abs() - 12.5 - 1.2 * wander).max(q.y - 23.5);
     if edge < 0.0 {
         let (c, joint) = blocks(Vec2::new(q.x * 0.995 + 0.1 * q.y, q.y - 0.1 * q.x), 0.92, 0.58);
-        let tone = 0.72 + 0.38 * cell(c.x, c.y, 21);
+        let tone = 0.60 + 0.46 * cell(c.x, c.y, 21);
         let warm = cell(c.x, c.y, 22);
         let wear = fbm(p * 0.55, 5);
         let grain = fbm(p * 19.0, 4);
         let spots = step(0.66, 0.74, fbm(p * 6.0, 4));
         let stone = Vec3::new(0.345, 0.318, 0.275).lerp(Vec3::new(0.37, 0.30, 0.235), warm * 0.7);
-        let colour = stone * tone * (0.56 + 0.50 * wear + 0.40 * grain) * (1.0 - 0.25 * spots);
+        let colour = stone * tone * (0.36 + 0.70 * wear + 0.50 * grain) * (1.0 - 0.35 * spots);
         let rough = 0.012 * (noise(p * 9.0) - 0.5);
-        let gap = step(0.004, 0.022, joint + rough);
+        let gap = step(0.002, 0.013, joint + rough);
         let moss = Vec3::new(0.085, 0.085, 0.045).lerp(Vec3::new(0.06, 0.085, 0.03), step(0.5, 0.65, fbm(p * 0.9, 3)));
         let bump = Vec3::new(noise(p * 22.0) - 0.5, 0.0, noise(p * 22.0 + 7.0) - 0.5);
         let tilt = Vec3::new(cell(c.x, c.y, 31) - 0.5, 0.0, cell(c.x, c.y, 32) - 0.5) * 0.05;
@@ -317,12 +317,15 @@ fn buildings() -> Vec<Thing> {
     add(Shape::Tube(c, r, h), Stuff::Ashlar);
     add(Shape::Tube(c, r + 0.16, 0.55), Stuff::Trim);
     add(Shape::Tube(c + Vec3::Y * h, r + 0.22, 0.28), Stuff::Trim);
+    for (rise, radius) in [(h, r + 0.22), (h + 0.28, r + 0.22), (0.55, r + 0.16)] {
+        add(Shape::Leaf(c + Vec3::Y * rise, Vec3::Y, radius), Stuff::Trim);
+    }
     add(Shape::Tube(c + Vec3::Y * (h + 0.28), r - 0.05, 0.25), Stuff::Iron);
     add(Shape::Cupola(c + Vec3::Y * (h + 0.5), r - 0.2), Stuff::Dome);
     // The slit of the dome: two raised rails with the dark between them.
     for k in 0..26 {
         let at = |a: f32, off: f32| {
-            let (s, q) = (r - 0.12, v(-0.42, 0.0, -0.9).normalize());
+            let (s, q) = (r - 0.12, v(-0.30, 0.0, -0.95).normalize());
             let side = v(-q.z, 0.0, q.x);
             c + Vec3::Y * (h + 0.5) + q * (s * a.cos()) + Vec3::Y * (s * a.sin()) + side * off
         };
@@ -385,6 +388,7 @@ fn buildings() -> Vec<Thing> {
         }
     }
     let (eave, ridge, mid) = (top + 0.18, top + 2.3, (z0 + z1) * 0.5);
+    add(Shape::Box(v(x0 - 0.4, top + 0.10, z0 - 0.45), v(x1 + 0.5, eave + 0.01, z0)), Stuff::Bark);
     let (a, b) = (v(x0 - 0.4, eave, z0 - 0.45), v(x1 + 0.5, eave, z0 - 0.45));
     let (d, e) = (v(x0 - 0.4, ridge, mid), v(x1 + 0.5, ridge, mid));
     add(Shape::Triangle(a, b, e), Stuff::Tiles);
@@ -465,7 +469,7 @@ fn tree(random: &mut Random, foot: Vec3, size: f32, leaves: usize) -> Vec<Thing>
         let (c, r) = clusters[random.below(clusters.len())];
         let p = c + sphere(random) * r * (random.unit() as f32).powf(0.4);
         let n = (sphere(random) + Vec3::Y * 0.5).normalize();
-        t.push(Thing { shape: Shape::Leaf(p, n, random.within(0.05, 0.10) as f32), stuff: Stuff::Leaf });
+        t.push(Thing { shape: Shape::Leaf(p, n, random.within(0.035, 0.075) as f32), stuff: Stuff::Leaf });
     }
     t
 }

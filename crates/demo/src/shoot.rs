@@ -104,7 +104,7 @@ impl Shoot {
         let margin = (MARGIN * f64::from(order.width)).round() as u32;
         let wide = Size::new(size.width + 2 * margin, size.height + 2 * margin);
         let model = Place::new(order.seed);
-        let base = Mat3::from_rotation_x(-PITCH as f32);
+        let base = Mat3::from_rotation_x(PITCH as f32);
         // Larger pictures have smaller pixels: fewer rays each do.
         let rays = (16.0e6 / wide.pixels() as f64).clamp(3.0, 12.0) as usize;
         let rows: Vec<Vec<Seen>> = (0..wide.height)
@@ -148,7 +148,7 @@ impl Shoot {
         let figures: Vec<Posed> = self.movers.iter().map(|m| m.at(shot.time as f32)).collect();
         let busy = self.busy(&figures, index, size);
         let focal = (FOCAL * f64::from(self.order.width)) as f32;
-        let camera = Mat3::from_rotation_x(-PITCH as f32) * self.turns[index];
+        let camera = Mat3::from_rotation_x(PITCH as f32) * self.turns[index];
         let w = size.width as usize;
         let occupied: Vec<Vec<bool>> = light
             .par_chunks_mut(w)
@@ -224,7 +224,7 @@ impl Shoot {
         let across = (size.width as usize).div_ceil(TILE);
         let down = (size.height as usize).div_ceil(TILE);
         let mut busy = vec![false; across * down];
-        let camera = Mat3::from_rotation_x(-PITCH as f32) * self.turns[index];
+        let camera = Mat3::from_rotation_x(PITCH as f32) * self.turns[index];
         let focal = (FOCAL * f64::from(self.order.width)) as f32;
         for f in figures {
             let (c, r) = f.ball();
@@ -254,7 +254,7 @@ const TILE: usize = 16;
 
 /// The camera's tone: bright light rolls off a little before it clips.
 fn exposure(v: f32) -> f32 {
-    let v = v * 0.92;
+    let v = v * 0.86;
     if v < 0.6 { v } else { 0.6 + 0.4 * (1.0 - (-(v - 0.6) / 0.4).exp()) }
 }
 

@@ -45,10 +45,8 @@ pub fn blocks(p: Vec2, width: f32, height: f32) -> (Vec2, f32) {
     // Neighbouring rows are shifted by about half a block, and blocks differ in length.
     let shift = 0.5 * (row as i32 & 1) as f32 + 0.3 * cell(row, 0.0, 5);
     let u = p.x / width + shift;
-    let wobble = 0.22 * (cell(u, row, 11) - 0.5);
-    let (column, inside) = (u.floor(), u.fract());
-    let left = (inside - 0.5 * wobble.max(0.0)).max(0.0);
-    let x = left.min(1.0 - inside) * width;
+    let (column, inside) = (u.floor(), u - u.floor());
+    let x = inside.min(1.0 - inside) * width;
     let y = (p.y / height - row).min(1.0 - (p.y / height - row)) * height;
     (Vec2::new(column, row), x.min(y))
 }

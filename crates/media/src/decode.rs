@@ -93,6 +93,13 @@ pub fn decode_bytes(path: &Path, bytes: &[u8]) -> Result<Decoded, MediaError> {
     Ok(Decoded { size, samples, camera })
 }
 
+/// What the camera wrote into a file; the pixels are not decoded. `None` when there is nothing to be had.
+pub fn camera_of(path: &Path) -> Option<CameraData> {
+    let bytes = std::fs::read(path).ok()?;
+    let exif = exif::Reader::new().read_from_container(&mut Cursor::new(&bytes)).ok()?;
+    Some(CameraData::parse(exif.buf()))
+}
+
 fn check_size(path: &Path, width: u64, height: u64) -> Result<Size, MediaError> {
     if width == 0 || height == 0 {
         return Err(MediaError::new(path, "it declares a picture without pixels", "export it again"));

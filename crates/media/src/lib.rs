@@ -11,7 +11,7 @@ mod profile;
 mod store;
 
 pub use camera::CameraData;
-pub use decode::{Decoded, FileKind, MAX_PIXELS, decode, decode_bytes, kind_of};
+pub use decode::{Decoded, FileKind, MAX_PIXELS, camera_of, decode, decode_bytes, kind_of};
 pub use encode::{Format, Output, WriteError, encode_jpeg, encode_png, write, write_grey};
 pub use error::MediaError;
 pub use store::{TiledFrame, import};

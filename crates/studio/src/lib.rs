@@ -1,1 +1,95 @@
-//! x
+//! The application without HTTP: sets, their recipes and plans, runs, views of pixels, storage.
+//!
+//! One data folder holds everything: `evanu.sqlite` (sets, frames, recipes, plans, runs), `originals/` (imported
+//! files by content hash, written once), `exports/`, and `cache/`, which may be deleted at any time.
+#![forbid(unsafe_code)]
+
+mod error;
+mod export;
+mod history;
+mod model;
+mod prepare;
+mod runs;
+mod sets;
+mod store;
+mod views;
+
+pub use error::StudioError;
+pub use evanu_core::combine::Method;
+pub use evanu_core::recipe::{Align, Canvas, Recipe};
+pub use evanu_core::render::View;
+pub use export::{ExportFormat, ExportRequest};
+pub use model::{
+    AgreementFact, CanvasInfo, Change, CropInfo, Event, FrameInfo, FrameState, Look, RunInfo, RunKind, RunState, SetDetail, SetSummary, StepInfo,
+};
+pub use sets::Incoming;
+pub use views::{Pixels, TILE};
+
+use evanu_media::TiledFrame;
+use lru::LruCache;
+use rusqlite::Connection;
+use std::collections::HashMap;
+use std::num::NonZeroUsize;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use tokio::sync::broadcast;
+
+/// The application. Cheap to clone; all clones share one state.
+#[derive(Clone)]
+pub struct Studio(Arc<Inner>);
+
+struct Inner {
+    folder: PathBuf,
+    db: Mutex<Connection>,
+    pyramids: Mutex<LruCache<String, Arc<TiledFrame>>>,
+    loaded: Mutex<HashMap<i64, Arc<views::Loaded>>>,
+    tiles: Mutex<LruCache<String, Arc<Vec<u8>>>>,
+    events: broadcast::Sender<Event>,
+    queue: runs::Queue,
+}
+
+/// A lock that was held by a thread that panicked is still good: every change under it is whole.
+fn lock<T>(m: &Mutex<T>) -> MutexGuard<'_, T> {
+    m.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl Studio {
+    /// Opens a data folder, making it when it is not there, and takes up runs that were interrupted.
+    ///
+    /// # Errors
+    /// When the folder cannot be written or its database is of a newer version.
+    pub fn open(folder: &Path) -> Result<Self, StudioError> {
+        let connection = store::open(folder)?;
+        let capacity = |n: usize| NonZeroUsize::new(n).unwrap_or(NonZeroUsize::MIN);
+        let (events, _) = broadcast::channel(512);
+        let studio = Self(Arc::new(Inner {
+            folder: folder.to_owned(),
+            db: Mutex::new(connection),
+            pyramids: Mutex::new(LruCache::new(capacity(512))),
+            loaded: Mutex::new(HashMap::new()),
+            tiles: Mutex::new(LruCache::new(capacity(1200))),
+            events,
+            queue: runs::Queue::default(),
+        }));
+        studio.sweep()?;
+        studio.start_worker()?;
+        Ok(studio)
+    }
+
+    /// Everything that changes from now on.
+    pub fn events(&self) -> broadcast::Receiver<Event> {
+        self.0.events.subscribe()
+    }
+
+    fn tell(&self, event: Event) {
+        let _ = self.0.events.send(event); // nobody listening is fine
+    }
+
+    fn db(&self) -> MutexGuard<'_, Connection> {
+        lock(&self.0.db)
+    }
+
+    fn path(&self, parts: &[&str]) -> PathBuf {
+        parts.iter().fold(self.0.folder.clone(), |p, s| p.join(s))
+    }
+}

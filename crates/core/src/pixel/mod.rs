@@ -4,6 +4,7 @@ mod memory;
 mod pyramid;
 mod raster;
 pub mod resample;
+mod simd;
 mod source;
 pub mod tone;
 

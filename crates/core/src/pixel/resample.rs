@@ -4,14 +4,14 @@
 //! weights tabulated at 1/256 px and normalised to one. Its overshoot is clamped to the range of the 4×4 nearest
 //! source pixels, so that no dark rim appears beside a bright edge. Cost: about 20 ns a pixel and core.
 
+use super::simd;
 use super::tone::{LINEAR_OF_U8, LINEAR_OF_U16};
 use super::{FrameSource, Samples, SourceError};
 use crate::geometry::{Homography, Point, Rect, Size};
 use std::sync::LazyLock;
 
-const TAPS: usize = 6;
+use simd::{LANES, TAPS};
 const PHASES: usize = 256;
-const LANES: usize = 4 * TAPS;
 
 /// Row weights by phase, each repeated for the four lanes of a pixel; column weights are every fourth.
 static WEIGHTS: LazyLock<Vec<[f32; LANES]>> = LazyLock::new(|| {
@@ -73,9 +73,7 @@ pub fn resample(
         let (i, j) = (row * w + x0 as usize, row * w + x1 as usize);
         let y = (region.y + row as i64) as f64;
         interpolate(
-            &window.data,
-            (window.width, window.height),
-            window.origin,
+            &window,
             &to_frame.0,
             (region.x + i64::from(x0), y),
             [&mut r[i..j], &mut g[i..j], &mut b[i..j]],
@@ -202,72 +200,34 @@ impl Window {
     }
 }
 
-/// One row of output: positions by the transform, then the separable kernel on four lanes a pixel.
-#[allow(unsafe_code, clippy::too_many_arguments)] // the dispatch to the processor's vector width is the macro's
-mod vector {
-    use super::{LANES, PHASES, TAPS};
-
-    #[multiversion::multiversion(targets = "simd")]
-    pub fn interpolate(
-        window: &[f32],
-        (width, height): (usize, usize),
-        origin: (i64, i64),
-        m: &[f64; 9],
-        (x0, y): (i64, f64),
-        out: [&mut [f32]; 3],
-        weights: &[[f32; LANES]],
-    ) {
-        let [red, green, blue] = out;
-        let n = red.len().min(green.len()).min(blue.len());
-        let (bx, by, bw) = (m[1] * y + m[2], m[4] * y + m[5], m[7] * y + m[8]);
-        let (last_u, last_v) = ((width - TAPS + 2) as i64, (height - TAPS + 2) as i64);
-        for i in 0..n {
-            let x = (x0 + i as i64) as f64;
-            let d = 1.0 / (m[6] * x + bw);
-            let (u, v) = ((m[0] * x + bx) * d, (m[3] * x + by) * d);
-            let (fu, fv) = (u.floor(), v.floor());
-            // Phases come from frame coordinates, so that they do not depend on how the picture is cut up.
-            let wu = &weights[((u - fu) * PHASES as f64 + 0.5) as usize];
-            let wv = &weights[((v - fv) * PHASES as f64 + 0.5) as usize];
-            let iu = (fu as i64 - origin.0).clamp(2, last_u) as usize;
-            let iv = (fv as i64 - origin.1).clamp(2, last_v) as usize;
-            let mut acc = [0.0f32; LANES];
-            let (mut low, mut high) = ([f32::MAX; 16], [f32::MIN; 16]);
-            for j in 0..TAPS {
-                let at = 4 * ((iv - 2 + j) * width + iu - 2);
-                let row: &[f32; LANES] = match window[at..at + LANES].try_into() {
-                    Ok(row) => row,
-                    Err(_) => return,
-                };
-                let w = wv[4 * j];
-                for k in 0..LANES {
-                    acc[k] += w * row[k];
-                }
-                if (1..5).contains(&j) {
-                    for k in 0..16 {
-                        low[k] = low[k].min(row[k + 4]);
-                        high[k] = high[k].max(row[k + 4]);
-                    }
-                }
-            }
-            let mut rgb = [0.0f32; 4];
-            for t in 0..TAPS {
-                for c in 0..4 {
-                    rgb[c] += wu[4 * t + c] * acc[4 * t + c];
-                }
-            }
-            for c in 0..4 {
-                let lo = low[c].min(low[c + 4]).min(low[c + 8]).min(low[c + 12]);
-                let hi = high[c].max(high[c + 4]).max(high[c + 8]).max(high[c + 12]);
-                rgb[c] = rgb[c].max(lo).min(hi);
-            }
-            red[i] = rgb[0];
-            green[i] = rgb[1];
-            blue[i] = rgb[2];
-        }
+/// One row of output: positions by the transform, then the kernel at each.
+fn interpolate(
+    window: &Window,
+    m: &[f64; 9],
+    (x0, y): (i64, f64),
+    out: [&mut [f32]; 3],
+    weights: &[[f32; LANES]],
+) {
+    let [red, green, blue] = out;
+    let (bx, by, bw) = (m[1] * y + m[2], m[4] * y + m[5], m[7] * y + m[8]);
+    let last_u = (window.width - TAPS + 2) as i64;
+    let last_v = (window.height - TAPS + 2) as i64;
+    for (i, ((r, g), b)) in red.iter_mut().zip(green).zip(blue).enumerate() {
+        let x = (x0 + i as i64) as f64;
+        let d = 1.0 / (m[6] * x + bw);
+        let (u, v) = ((m[0] * x + bx) * d, (m[3] * x + by) * d);
+        // Rounding down by way of a whole number: covered positions are above -8, and `floor` is a call.
+        let (iu, iv) = ((u + 8.0) as i64 - 8, (v + 8.0) as i64 - 8);
+        // Phases come from frame coordinates, so that they do not depend on how the picture is cut up.
+        let wu = &weights[((u - iu as f64) * PHASES as f64 + 0.5) as usize];
+        let wv = &weights[((v - iv as f64) * PHASES as f64 + 0.5) as usize];
+        let iu = (iu - window.origin.0).clamp(2, last_u) as usize;
+        let iv = (iv - window.origin.1).clamp(2, last_v) as usize;
+        let at = 4 * ((iv - 2) * window.width + iu - 2);
+        [*r, *g, *b] = kernel(&window.data[at..], 4 * window.width, wu, wv);
     }
 }
-use vector::interpolate;
+use simd::kernel;
 
 #[cfg(test)]
 mod tests {

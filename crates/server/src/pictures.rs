@@ -1,0 +1,140 @@
+//! Pixels: tiles, thumbnails and the look-through.
+
+use crate::problem::{Failure, Problem};
+use crate::routes::off;
+use actix_web::http::header::{self, ETag, EntityTag, IfNoneMatch};
+use actix_web::{HttpRequest, HttpResponse, get, web};
+use evanu_studio::{Look, Method, Pixels, Studio, StudioError, View};
+use serde::Deserialize;
+use utoipa::IntoParams;
+
+/// Adds these routes.
+pub fn configure(config: &mut web::ServiceConfig) {
+    config.service(tile).service(cover).service(frame_thumbnail).service(look);
+}
+
+fn view_of(name: &str) -> Result<View, StudioError> {
+    let unknown = || StudioError::NotFound(format!("there is no view \"{name}\""));
+    let number = |n: &str| n.parse().map_err(|_| unknown());
+    match name.split_once('-') {
+        None if name == "plate" => Ok(View::Plate),
+        None if name == "agreement" => Ok(View::Agreement),
+        Some(("frame", n)) => Ok(View::Frame(number(n)?)),
+        Some(("shot", n)) => Ok(View::Shot(number(n)?)),
+        Some(("by", m)) => m.parse::<Method>().map(View::By).map_err(StudioError::NotFound),
+        _ => Err(unknown()),
+    }
+}
+
+/// A tile of a view. `name` is `plate`, `agreement`, `frame-N`, `shot-N` or `by-METHOD`; `file` is `X_Y.jpg` or
+/// `X_Y.png`; `key` is the set's `plate_key` or, for frames, its `frame_key`.
+#[utoipa::path(
+    context_path = "/api",
+    params(("set" = i64, Path), ("key" = String, Path), ("name" = String, Path), ("level" = u32, Path), ("file" = String, Path)),
+    responses((status = 200, content_type = "image/jpeg", body = Vec<u8>), (status = 304), (status = 404, body = Problem), (status = 409, body = Problem))
+)]
+#[get("/sets/{set}/tiles/{key}/{name}/{level}/{file}")]
+pub async fn tile(studio: web::Data<Studio>, path: web::Path<(i64, String, String, u32, String)>, request: HttpRequest) -> Result<HttpResponse, Failure> {
+    let (set, key, name, level, file) = path.into_inner();
+    let view = view_of(&name)?;
+    let place = parse_tile(&file).ok_or_else(|| StudioError::NotFound("there is no such tile".into()))?;
+    let ((x, y), kind) = place;
+    let (bytes, tag) = off(&studio, move |s| s.tile(set, &key, view, level, (x, y), kind)).await?;
+    let tag = EntityTag::new_strong(tag.replace(|c: char| !c.is_ascii_alphanumeric(), "-"));
+    let known = match request.headers().get(header::IF_NONE_MATCH).map(|_| <IfNoneMatch as header::Header>::parse(&request)) {
+        Some(Ok(IfNoneMatch::Items(tags))) => tags.iter().any(|t| t.weak_eq(&tag)),
+        Some(Ok(IfNoneMatch::Any)) => true,
+        _ => false,
+    };
+    let mut response = if known { HttpResponse::NotModified() } else { HttpResponse::Ok() };
+    // The address holds the content's key: what it names never changes.
+    response.insert_header(ETag(tag)).insert_header((header::CACHE_CONTROL, "private, max-age=31536000, immutable"));
+    if known {
+        return Ok(response.finish());
+    }
+    let mime = if kind == Pixels::Png { "image/png" } else { "image/jpeg" };
+    Ok(response.content_type(mime).body(bytes.as_ref().clone()))
+}
+
+fn parse_tile(file: &str) -> Option<((u32, u32), Pixels)> {
+    let (place, kind) = match file.rsplit_once('.')? {
+        (p, "jpg") => (p, Pixels::Jpeg),
+        (p, "png") => (p, Pixels::Png),
+        _ => return None,
+    };
+    let (x, y) = place.split_once('_')?;
+    Some(((x.parse().ok()?, y.parse().ok()?), kind))
+}
+
+/// Size of a small picture.
+#[derive(Deserialize, IntoParams)]
+pub struct Side {
+    /// Longest side in pixels, 16..=2048.
+    #[serde(default = "usual_side")]
+    side: u32,
+}
+
+fn usual_side() -> u32 {
+    400
+}
+
+fn small(bytes: Vec<u8>) -> HttpResponse {
+    HttpResponse::Ok().content_type("image/jpeg").insert_header((header::CACHE_CONTROL, "private, max-age=3600")).body(bytes)
+}
+
+/// A small picture of the plate.
+#[utoipa::path(context_path = "/api", params(("set" = i64, Path), Side), responses((status = 200, content_type = "image/jpeg", body = Vec<u8>), (status = 409, body = Problem)))]
+#[get("/sets/{set}/cover")]
+pub async fn cover(studio: web::Data<Studio>, set: web::Path<i64>, side: web::Query<Side>) -> Result<HttpResponse, Failure> {
+    Ok(small(off(&studio, move |s| s.thumbnail(*set, None, side.side)).await?))
+}
+
+/// A small picture of a frame as shot.
+#[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("frame" = i64, Path), Side), responses((status = 200, content_type = "image/jpeg", body = Vec<u8>), (status = 404, body = Problem)))]
+#[get("/sets/{set}/frames/{frame}/thumbnail")]
+pub async fn frame_thumbnail(studio: web::Data<Studio>, path: web::Path<(i64, i64)>, side: web::Query<Side>) -> Result<HttpResponse, Failure> {
+    let (set, frame) = *path;
+    Ok(small(off(&studio, move |s| s.thumbnail(set, Some(frame), side.side)).await?))
+}
+
+/// A place to look at.
+#[derive(Deserialize, IntoParams)]
+pub struct Place {
+    /// Column on the canvas, in full-size pixels.
+    x: f64,
+    /// Row on the canvas.
+    y: f64,
+    /// Pyramid level that the crops are taken from.
+    level: u32,
+    /// Width of each crop, 16..=400.
+    width: u32,
+    /// Height of each crop, 16..=400.
+    height: u32,
+    /// The place by every method instead of in every frame.
+    #[serde(default)]
+    methods: bool,
+}
+
+/// The same place in every frame, or by every method.
+#[utoipa::path(context_path = "/api", params(("set" = i64, Path), Place), responses((status = 200, body = Look), (status = 409, body = Problem)))]
+#[get("/sets/{set}/look")]
+pub async fn look(studio: web::Data<Studio>, set: web::Path<i64>, place: web::Query<Place>) -> Result<web::Json<Look>, Failure> {
+    let p = place.into_inner();
+    let size = evanu_core::geometry::Size::new(p.width, p.height);
+    Ok(web::Json(off(&studio, move |s| s.look(*set, (p.x, p.y), p.level, size, p.methods)).await?))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_of_views_and_tiles_are_understood_and_others_refused() {
+        assert_eq!(view_of("plate").unwrap(), View::Plate);
+        assert_eq!(view_of("frame-3").unwrap(), View::Frame(3));
+        assert_eq!(view_of("by-rank:30").unwrap(), View::By(Method::Rank(30)));
+        assert!(view_of("frame-x").is_err() && view_of("by-consensus").is_err() && view_of("../x").is_err());
+        assert_eq!(parse_tile("3_4.png"), Some(((3, 4), Pixels::Png)));
+        assert_eq!(parse_tile("3_-4.png"), None);
+    }
+}

@@ -1,0 +1,233 @@
+//! Sets, recipes, runs and exports.
+
+use crate::problem::{Failure, Problem};
+use actix_web::http::header::{ContentDisposition, DispositionParam, DispositionType};
+use actix_web::{HttpResponse, delete, get, post, put, web};
+use evanu_studio::{AgreementFact, Change, ExportRequest, RunInfo, SetDetail, SetSummary, Studio, StudioError};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+type Shared = web::Data<Studio>;
+
+/// Runs blocking work beside the request threads.
+pub async fn off<T: Send + 'static>(studio: &Shared, work: impl FnOnce(&Studio) -> Result<T, StudioError> + Send + 'static) -> Result<T, Failure> {
+    let studio = studio.get_ref().clone();
+    Ok(web::block(move || work(&studio)).await??)
+}
+
+/// A name.
+#[derive(Deserialize, ToSchema)]
+pub struct Name {
+    /// What its owner calls it.
+    pub name: String,
+}
+
+/// An identity.
+#[derive(Serialize, ToSchema)]
+pub struct Id {
+    /// The new thing's.
+    pub id: i64,
+}
+
+/// Adds these routes.
+pub fn configure(config: &mut web::ServiceConfig) {
+    config
+        .service(list_sets)
+        .service(create_set)
+        .service(sample_set)
+        .service(get_set)
+        .service(rename_set)
+        .service(delete_set)
+        .service(restore_set)
+        .service(duplicate_set)
+        .service(change_recipe)
+        .service(undo)
+        .service(redo)
+        .service(prepare)
+        .service(dismiss_frame)
+        .service(agreement)
+        .service(start_export)
+        .service(get_run)
+        .service(cancel_run)
+        .service(exported_file);
+}
+
+/// All sets, newest first.
+#[utoipa::path(context_path = "/api", responses((status = 200, body = [SetSummary])))]
+#[get("/sets")]
+pub async fn list_sets(studio: Shared) -> Result<web::Json<Vec<SetSummary>>, Failure> {
+    Ok(web::Json(off(&studio, Studio::sets).await?))
+}
+
+/// Makes an empty set.
+#[utoipa::path(context_path = "/api", request_body = Name, responses((status = 201, body = Id), (status = 400, body = Problem)))]
+#[post("/sets")]
+pub async fn create_set(studio: Shared, name: web::Json<Name>) -> Result<HttpResponse, Failure> {
+    let id = off(&studio, move |s| s.create_set(&name.name)).await?;
+    Ok(HttpResponse::Created().json(Id { id }))
+}
+
+/// Makes a set of the shipped sample frames.
+#[utoipa::path(context_path = "/api", responses((status = 201, body = Id)))]
+#[post("/samples/forecourt")]
+pub async fn sample_set(studio: Shared) -> Result<HttpResponse, Failure> {
+    let id = off(&studio, |s| add_samples(s, &evanu_demo::SETS[0])).await?;
+    Ok(HttpResponse::Created().json(Id { id }))
+}
+
+/// Brings a sample set in as if its files had been dropped.
+pub(crate) fn add_samples(studio: &Studio, sample: &evanu_demo::SetInfo) -> Result<i64, StudioError> {
+    let id = studio.create_set(sample.title)?;
+    for (name, bytes) in sample.frames {
+        let mut incoming = studio.incoming(id, name)?;
+        incoming.take(bytes)?;
+        studio.add_frame(id, incoming)?;
+    }
+    studio.prepare_set(id)?;
+    Ok(id)
+}
+
+/// Everything about a set.
+#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 200, body = SetDetail), (status = 404, body = Problem)))]
+#[get("/sets/{set}")]
+pub async fn get_set(studio: Shared, set: web::Path<i64>) -> Result<web::Json<SetDetail>, Failure> {
+    Ok(web::Json(off(&studio, move |s| s.set(*set)).await?))
+}
+
+/// Gives a set another name.
+#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), request_body = Name, responses((status = 204), (status = 404, body = Problem)))]
+#[put("/sets/{set}/name")]
+pub async fn rename_set(studio: Shared, set: web::Path<i64>, name: web::Json<Name>) -> Result<HttpResponse, Failure> {
+    off(&studio, move |s| s.rename_set(*set, &name.name)).await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// Deletes a set; it can be restored for thirty days.
+#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 204), (status = 404, body = Problem)))]
+#[delete("/sets/{set}")]
+pub async fn delete_set(studio: Shared, set: web::Path<i64>) -> Result<HttpResponse, Failure> {
+    off(&studio, move |s| s.delete_set(*set, true)).await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// Brings a deleted set back.
+#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 204), (status = 404, body = Problem)))]
+#[post("/sets/{set}/restore")]
+pub async fn restore_set(studio: Shared, set: web::Path<i64>) -> Result<HttpResponse, Failure> {
+    off(&studio, move |s| s.delete_set(*set, false)).await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// Copies a set.
+#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 201, body = Id), (status = 404, body = Problem)))]
+#[post("/sets/{set}/duplicate")]
+pub async fn duplicate_set(studio: Shared, set: web::Path<i64>) -> Result<HttpResponse, Failure> {
+    let id = off(&studio, move |s| s.duplicate_set(*set)).await?;
+    Ok(HttpResponse::Created().json(Id { id }))
+}
+
+/// Puts a new recipe in force.
+#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), request_body = Change, responses((status = 200, body = SetDetail), (status = 409, body = Problem)))]
+#[put("/sets/{set}/recipe")]
+pub async fn change_recipe(studio: Shared, set: web::Path<i64>, change: web::Json<Change>) -> Result<web::Json<SetDetail>, Failure> {
+    Ok(web::Json(off(&studio, move |s| s.change(*set, &change).and_then(|()| s.set(*set))).await?))
+}
+
+/// Takes the last decision back.
+#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 200, body = SetDetail), (status = 409, body = Problem)))]
+#[post("/sets/{set}/undo")]
+pub async fn undo(studio: Shared, set: web::Path<i64>) -> Result<web::Json<SetDetail>, Failure> {
+    Ok(web::Json(off(&studio, move |s| s.step(*set, -1).and_then(|()| s.set(*set))).await?))
+}
+
+/// Makes a decision again that was taken back.
+#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 200, body = SetDetail), (status = 409, body = Problem)))]
+#[post("/sets/{set}/redo")]
+pub async fn redo(studio: Shared, set: web::Path<i64>) -> Result<web::Json<SetDetail>, Failure> {
+    Ok(web::Json(off(&studio, move |s| s.step(*set, 1).and_then(|()| s.set(*set))).await?))
+}
+
+/// Reads and aligns what has not been yet.
+#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 202), (status = 404, body = Problem)))]
+#[post("/sets/{set}/prepare")]
+pub async fn prepare(studio: Shared, set: web::Path<i64>) -> Result<HttpResponse, Failure> {
+    off(&studio, move |s| s.prepare_set(*set)).await?;
+    Ok(HttpResponse::Accepted().finish())
+}
+
+/// Takes a file that cannot be read off the list.
+#[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("frame" = i64, Path)), responses((status = 204), (status = 409, body = Problem)))]
+#[delete("/sets/{set}/frames/{frame}")]
+pub async fn dismiss_frame(studio: Shared, path: web::Path<(i64, i64)>) -> Result<HttpResponse, Failure> {
+    off(&studio, move |s| s.dismiss_frame(path.0, path.1)).await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// How well the frames support the plate.
+#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 200, body = AgreementFact), (status = 409, body = Problem)))]
+#[get("/sets/{set}/agreement")]
+pub async fn agreement(studio: Shared, set: web::Path<i64>) -> Result<web::Json<AgreementFact>, Failure> {
+    Ok(web::Json(off(&studio, move |s| s.agreement(*set)).await?))
+}
+
+/// Begins to write the plate to a file.
+#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), request_body = ExportRequest, responses((status = 202, body = Id), (status = 409, body = Problem)))]
+#[post("/sets/{set}/exports")]
+pub async fn start_export(studio: Shared, set: web::Path<i64>, request: web::Json<ExportRequest>) -> Result<HttpResponse, Failure> {
+    let id = off(&studio, move |s| s.start_export(*set, &request)).await?;
+    Ok(HttpResponse::Accepted().json(Id { id }))
+}
+
+/// How a run stands.
+#[utoipa::path(context_path = "/api", params(("run" = i64, Path)), responses((status = 200, body = RunInfo), (status = 404, body = Problem)))]
+#[get("/runs/{run}")]
+pub async fn get_run(studio: Shared, run: web::Path<i64>) -> Result<web::Json<RunInfo>, Failure> {
+    Ok(web::Json(off(&studio, move |s| s.run(*run)).await?))
+}
+
+/// Stops a run.
+#[utoipa::path(context_path = "/api", params(("run" = i64, Path)), responses((status = 204), (status = 409, body = Problem)))]
+#[delete("/runs/{run}")]
+pub async fn cancel_run(studio: Shared, run: web::Path<i64>) -> Result<HttpResponse, Failure> {
+    off(&studio, move |s| s.cancel(*run)).await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// The file that an export wrote.
+#[utoipa::path(context_path = "/api", params(("run" = i64, Path)), responses((status = 200, body = Vec<u8>, content_type = "application/octet-stream"), (status = 404, body = Problem)))]
+#[get("/runs/{run}/file")]
+pub async fn exported_file(studio: Shared, run: web::Path<i64>) -> Result<HttpResponse, Failure> {
+    use futures_util::StreamExt;
+    let (path, name) = off(&studio, move |s| s.exported(*run)).await?;
+    let shown = path.clone();
+    let file = web::block(move || std::fs::File::open(path)).await?.map_err(|e| StudioError::from(evanu_studio_media_error(&shown, &e)))?;
+    let length = file.metadata().map_or(0, |m| m.len());
+    // The file is read in pieces beside the request threads: an export may be larger than memory.
+    let pieces = futures_util::stream::unfold(file, |mut file| async move {
+        let read = web::block(move || {
+            let mut piece = vec![0; 1 << 18];
+            let n = std::io::Read::read(&mut file, &mut piece);
+            n.map(|n| {
+                piece.truncate(n);
+                (piece, file)
+            })
+        });
+        match read.await {
+            Ok(Ok((piece, _))) if piece.is_empty() => None,
+            Ok(Ok((piece, file))) => Some((Ok::<_, std::io::Error>(web::Bytes::from(piece)), file)),
+            Ok(Err(_)) | Err(_) => None,
+        }
+    })
+    .boxed_local();
+    let disposition = ContentDisposition { disposition: DispositionType::Attachment, parameters: vec![DispositionParam::Filename(name)] };
+    Ok(HttpResponse::Ok()
+        .insert_header(disposition)
+        .insert_header(actix_web::http::header::ContentEncoding::Identity)
+        .content_type("application/octet-stream")
+        .no_chunking(length)
+        .streaming(pieces))
+}
+
+fn evanu_studio_media_error(path: &std::path::Path, e: &std::io::Error) -> evanu_media::MediaError {
+    evanu_media::MediaError::reading(path, e)
+}

@@ -1,0 +1,30 @@
+//! Many files at once, streamed to disk as they arrive.
+
+use crate::problem::{Failure, Problem};
+use crate::routes::off;
+use actix_multipart::Multipart;
+use actix_web::{HttpResponse, web};
+use evanu_studio::{Studio, StudioError};
+use futures_util::StreamExt;
+
+/// Adds files to a set; each part is one file. Afterwards, `prepare` begins the work.
+#[utoipa::path(post, path = "/api/sets/{set}/frames", params(("set" = i64, Path)), request_body(content = String, content_type = "multipart/form-data"), responses((status = 204), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub async fn upload_frames(studio: web::Data<Studio>, set: web::Path<i64>, mut parts: Multipart) -> Result<HttpResponse, Failure> {
+    let set = *set;
+    let cut = |e: actix_multipart::MultipartError| StudioError::Invalid(format!("the upload was cut off ({e}); files that had arrived whole are kept"));
+    while let Some(part) = parts.next().await {
+        let mut part = part.map_err(cut)?;
+        let name = part.content_disposition().and_then(|d| d.get_filename()).unwrap_or("frame").to_owned();
+        let mut incoming = off(&studio, move |s| s.incoming(set, &name)).await?;
+        while let Some(bytes) = part.next().await {
+            let bytes = bytes.map_err(cut)?;
+            incoming = off(&studio, move |_| {
+                incoming.take(&bytes)?;
+                Ok(incoming)
+            })
+            .await?;
+        }
+        off(&studio, move |s| s.add_frame(set, incoming)).await?;
+    }
+    Ok(HttpResponse::NoContent().finish())
+}

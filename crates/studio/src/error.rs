@@ -1,0 +1,63 @@
+//! What can go wrong, by what its caller can do about it.
+
+/// An act that could not be done. Every text says what happened and what to do.
+#[derive(Debug, thiserror::Error)]
+pub enum StudioError {
+    /// There is no such thing.
+    #[error("{0}")]
+    NotFound(String),
+    /// The request does not make sense.
+    #[error("{0}")]
+    Invalid(String),
+    /// Not now: something else must happen first.
+    #[error("{0}")]
+    Conflict(String),
+    /// The work was stopped by its owner.
+    #[error("cancelled")]
+    Cancelled,
+    /// A file could not be read or written.
+    #[error(transparent)]
+    Media(#[from] evanu_media::MediaError),
+    /// The data folder could not be used.
+    #[error("{0}")]
+    Storage(String),
+}
+
+impl From<rusqlite::Error> for StudioError {
+    fn from(e: rusqlite::Error) -> Self {
+        Self::Storage(format!("the data folder's database could not be used ({e}); check the disk and its space"))
+    }
+}
+
+impl From<serde_json::Error> for StudioError {
+    fn from(e: serde_json::Error) -> Self {
+        Self::Storage(format!("the data folder holds something this version cannot read ({e})"))
+    }
+}
+
+impl From<evanu_core::render::RenderError> for StudioError {
+    fn from(e: evanu_core::render::RenderError) -> Self {
+        match e {
+            evanu_core::render::RenderError::NoFrames => Self::Conflict(e.to_string()),
+            evanu_core::render::RenderError::Source(e) => Self::Storage(e.to_string()),
+        }
+    }
+}
+
+impl From<evanu_core::register::RegisterError> for StudioError {
+    fn from(e: evanu_core::register::RegisterError) -> Self {
+        match e {
+            evanu_core::register::RegisterError::Cancelled(_) => Self::Cancelled,
+            evanu_core::register::RegisterError::Source(e) => Self::Storage(e.to_string()),
+        }
+    }
+}
+
+impl<E: Into<StudioError>> From<evanu_media::WriteError<E>> for StudioError {
+    fn from(e: evanu_media::WriteError<E>) -> Self {
+        match e {
+            evanu_media::WriteError::Media(e) => e.into(),
+            evanu_media::WriteError::Pixels(e) => e.into(),
+        }
+    }
+}

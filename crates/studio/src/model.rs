@@ -1,0 +1,250 @@
+//! What the application tells about itself: plain values for the API and the screen.
+
+use evanu_media::CameraData;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// A set on the home page.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct SetSummary {
+    /// Identity.
+    pub id: i64,
+    /// Its owner's name for it.
+    pub name: String,
+    /// Number of frames.
+    pub frames: usize,
+    /// When it was made, seconds since 1970.
+    pub created: i64,
+    /// Changes whenever its picture does; `None` while there is none.
+    pub cover: Option<String>,
+    /// What is being done with it.
+    pub run: Option<RunInfo>,
+}
+
+/// How far a frame is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum FrameState {
+    /// Being decoded.
+    Reading,
+    /// Can be used.
+    Ready,
+    /// Cannot be read.
+    Failed,
+}
+
+/// A frame of a set.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct FrameInfo {
+    /// Identity.
+    pub id: i64,
+    /// Place in the recipe's lists; `None` until it is read.
+    pub index: Option<usize>,
+    /// File name.
+    pub name: String,
+    /// How far it is.
+    pub state: FrameState,
+    /// Width in pixels.
+    pub width: u32,
+    /// Height in pixels.
+    pub height: u32,
+    /// Clock time as `2026-05-16T14:03:22.150`.
+    pub time: Option<String>,
+    /// Exposure time in seconds.
+    pub exposure_s: Option<f64>,
+    /// Aperture number.
+    pub aperture: Option<f64>,
+    /// Sensitivity.
+    pub iso: Option<u32>,
+    /// Focal length in millimetres.
+    pub focal_mm: Option<f64>,
+    /// Maker and model.
+    pub camera: Option<String>,
+    /// Whether it takes part in the plate.
+    pub used: bool,
+    /// Whether its owner set it aside.
+    pub set_aside: bool,
+    /// Why it does not take part, when that was not its owner's choice.
+    pub reason: Option<String>,
+    /// What is left between matched places, in pixels.
+    pub residual_px: Option<f64>,
+    /// How far its middle moved, in reference pixels to the right and down.
+    pub moved: Option<[f64; 2]>,
+    /// How it was turned, in degrees clockwise.
+    pub turned_deg: Option<f64>,
+    /// How much larger it was made.
+    pub scaled: Option<f64>,
+    /// What its light is multiplied with, by channel.
+    pub gain: Option<[f32; 3]>,
+}
+
+/// The plate's grid.
+#[derive(Debug, Clone, Copy, Serialize, ToSchema)]
+pub struct CanvasInfo {
+    /// First column, in reference pixels.
+    pub x: i64,
+    /// First row, in reference pixels.
+    pub y: i64,
+    /// Columns.
+    pub width: u32,
+    /// Rows.
+    pub height: u32,
+    /// Number of pyramid levels, each half of the one before.
+    pub levels: u32,
+    /// Side of a tile in pixels.
+    pub tile: u32,
+}
+
+/// Everything about an open set.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct SetDetail {
+    /// Identity.
+    pub id: i64,
+    /// Its owner's name for it.
+    pub name: String,
+    /// All frames by clock time.
+    pub frames: Vec<FrameInfo>,
+    /// Its decisions.
+    #[schema(value_type = Object)]
+    pub recipe: evanu_core::recipe::Recipe,
+    /// Index of the reference frame; `None` until frames are aligned.
+    pub reference: Option<usize>,
+    /// The plate's grid; `None` until frames are aligned.
+    pub canvas: Option<CanvasInfo>,
+    /// Changes whenever the plate's pixels do.
+    pub plate_key: Option<String>,
+    /// Changes whenever aligned frames do.
+    pub frame_key: Option<String>,
+    /// What undo would take back.
+    pub undo: Option<String>,
+    /// What redo would do again.
+    pub redo: Option<String>,
+    /// What is being done with it, or was last.
+    pub run: Option<RunInfo>,
+}
+
+/// How well frames support the plate.
+#[derive(Debug, Clone, Copy, Serialize, ToSchema)]
+pub struct AgreementFact {
+    /// Mean share of agreeing frames, 0..=1.
+    pub mean: f64,
+    /// Share of the picture that no majority of frames supports, 0..=1.
+    pub unsupported_fraction: f64,
+}
+
+/// Kinds of background work.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum RunKind {
+    /// Reading and aligning frames.
+    Prepare,
+    /// Writing a file.
+    Export,
+}
+
+/// How a run stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum RunState {
+    /// Waits for its turn.
+    Queued,
+    /// Works.
+    Running,
+    /// Did it.
+    Done,
+    /// Could not.
+    Failed,
+    /// Was stopped by its owner.
+    Cancelled,
+}
+
+/// One step of a run.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct StepInfo {
+    /// What is done.
+    pub name: String,
+    /// Share done, 0..=1.
+    pub share: f32,
+    /// Seconds left in this step, once that can be told.
+    pub seconds_left: Option<f32>,
+}
+
+/// A piece of background work.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct RunInfo {
+    /// Identity.
+    pub id: i64,
+    /// The set it works on.
+    pub set: i64,
+    /// What it does.
+    pub kind: RunKind,
+    /// How it stands.
+    pub state: RunState,
+    /// Where it is.
+    pub step: Option<StepInfo>,
+    /// Why it failed, or what it made.
+    pub message: Option<String>,
+}
+
+/// Something changed.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+#[serde(tag = "type", rename_all = "lowercase")]
+pub enum Event {
+    /// The list of sets.
+    Sets,
+    /// One set.
+    Set {
+        /// Its identity.
+        id: i64,
+    },
+    /// A run made progress or ended.
+    Run {
+        /// The run.
+        run: RunInfo,
+    },
+}
+
+/// A new recipe, with the words undo will use.
+#[derive(Debug, Clone, Deserialize, ToSchema)]
+pub struct Change {
+    /// What was done, for example "set frame 7 aside".
+    pub label: String,
+    /// All decisions.
+    #[schema(value_type = Object)]
+    pub recipe: evanu_core::recipe::Recipe,
+}
+
+/// One crop of the look-through.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct CropInfo {
+    /// The frame's index.
+    pub index: usize,
+    /// Whether the frame shows the same as the plate in the middle of the crop; `None` where it does not reach.
+    pub agrees: Option<bool>,
+}
+
+/// The same place in every frame, side by side.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Look {
+    /// Width of each crop in pixels.
+    pub width: u32,
+    /// Height of each crop in pixels.
+    pub height: u32,
+    /// One entry a crop, from left to right.
+    pub crops: Vec<CropInfo>,
+    /// All crops in one JPEG, as a data address.
+    pub strip: String,
+}
+
+/// What is kept of a frame beside its file.
+pub(crate) struct FrameRow {
+    pub id: i64,
+    pub index: Option<usize>,
+    pub name: String,
+    pub hash: String,
+    pub state: FrameState,
+    pub reason: Option<String>,
+    pub width: u32,
+    pub height: u32,
+    pub camera: CameraData,
+}

@@ -1,0 +1,123 @@
+//! The run that makes a set ready: reading every frame into its pyramid, then the plan.
+
+use crate::error::StudioError;
+use crate::model::{Event, FrameRow, FrameState};
+use crate::runs::Work;
+use crate::{Recipe, Studio, lock};
+use evanu_core::pixel::FrameSource;
+use evanu_core::prepare;
+use evanu_media::{MediaError, TiledFrame, import};
+use rayon::prelude::*;
+use rusqlite::{OptionalExtension, params};
+use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
+
+impl Studio {
+    /// Reads and aligns; what is already there is not done again.
+    pub(crate) fn prepare(&self, work: &Work<'_>) -> Result<Option<String>, StudioError> {
+        let set = work.set;
+        let rows = self.frame_rows(set)?;
+        let unread: Vec<&FrameRow> = rows.iter().filter(|f| f.state == FrameState::Reading).collect();
+        work.step("Reading frames");
+        let done = AtomicUsize::new(0);
+        unread.par_iter().try_for_each(|frame| {
+            work.at(done.load(Ordering::Relaxed) as f32 / unread.len() as f32).map_err(|_| StudioError::Cancelled)?;
+            self.read_frame(frame)?;
+            let n = done.fetch_add(1, Ordering::Relaxed) + 1;
+            self.tell(Event::Set { id: set });
+            work.at(n as f32 / unread.len() as f32).map_err(|_| StudioError::Cancelled)
+        })?;
+        self.give_places(set)?;
+        self.forget(set);
+        self.tell(Event::Set { id: set });
+        let rows: Vec<FrameRow> = self.placed(set)?;
+        if rows.is_empty() {
+            return Err(StudioError::Invalid("none of these files could be read; add JPEG, PNG or TIFF photographs".into()));
+        }
+        let recipe = self.recipe(set)?;
+        let key = plan_key(&rows, &recipe);
+        work.step("Aligning frames");
+        if self.plan_text(set, &key)?.is_none() {
+            let open: Vec<Arc<TiledFrame>> = rows.iter().map(|f| self.pyramid(f)).collect::<Result<_, _>>()?;
+            let sources: Vec<&dyn FrameSource> = open.iter().map(|f| &**f as &dyn FrameSource).collect();
+            let plan = prepare::plan(&recipe, &sources, &|share| work.at(share))?;
+            self.db().execute("INSERT OR REPLACE INTO plans (set_id, key, plan) VALUES (?1, ?2, ?3)", params![set, key, serde_json::to_string(&plan)?])?;
+        }
+        work.step("Combining");
+        self.forget(set);
+        self.agreement(set)?;
+        Ok(None)
+    }
+
+    /// Decodes one frame into its pyramid and notes what came of it.
+    fn read_frame(&self, frame: &FrameRow) -> Result<(), StudioError> {
+        let (original, store) = (self.path(&["originals", &frame.hash]), self.path(&["cache", "pyramids", &frame.hash]));
+        match import(&original, &store) {
+            Ok((size, camera)) => {
+                self.db().execute(
+                    "UPDATE frames SET state = 'ready', reason = NULL, width = ?2, height = ?3, camera = ?4 WHERE id = ?1",
+                    params![frame.id, size.width, size.height, serde_json::to_string(&camera)?],
+                )?;
+            }
+            // A full disk is no fault of the frame: the run fails and can be repeated.
+            Err(e) if e.path != original => return Err(e.into()),
+            Err(e) => {
+                let named = MediaError { path: Path::new(&frame.name).to_owned(), ..e };
+                self.db().execute("UPDATE frames SET state = 'failed', reason = ?2 WHERE id = ?1", params![frame.id, named.to_string()])?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Gives newly read frames their places in the recipe's lists, by clock time.
+    fn give_places(&self, set: i64) -> Result<(), StudioError> {
+        let rows = self.frame_rows(set)?;
+        let mut next = rows.iter().filter_map(|f| f.index).map(|i| i + 1).max().unwrap_or(0);
+        let db = self.db();
+        for frame in rows.iter().filter(|f| f.state == FrameState::Ready && f.index.is_none()) {
+            db.execute("UPDATE frames SET place = ?2 WHERE id = ?1", params![frame.id, next as i64])?;
+            next += 1;
+        }
+        Ok(())
+    }
+
+    /// Frames that have a place, in the recipe's order.
+    pub(crate) fn placed(&self, set: i64) -> Result<Vec<FrameRow>, StudioError> {
+        let mut rows: Vec<FrameRow> = self.frame_rows(set)?.into_iter().filter(|f| f.index.is_some()).collect();
+        rows.sort_by_key(|f| f.index);
+        Ok(rows)
+    }
+
+    pub(crate) fn plan_text(&self, set: i64, key: &str) -> Result<Option<String>, StudioError> {
+        Ok(self.db().query_row("SELECT plan FROM plans WHERE set_id = ?1 AND key = ?2", params![set, key], |r| r.get(0)).optional()?)
+    }
+
+    /// A frame's pyramid; made anew from the original when the cache was deleted.
+    pub(crate) fn pyramid(&self, frame: &FrameRow) -> Result<Arc<TiledFrame>, StudioError> {
+        if let Some(open) = lock(&self.0.pyramids).get(&frame.hash) {
+            return Ok(open.clone());
+        }
+        let store = self.path(&["cache", "pyramids", &frame.hash]);
+        let open = match TiledFrame::open(&store) {
+            Ok(open) => open,
+            Err(_) => {
+                let folder = self.path(&["cache", "pyramids"]);
+                std::fs::create_dir_all(&folder).map_err(|e| MediaError::writing(&folder, &e))?;
+                import(&self.path(&["originals", &frame.hash]), &store)?;
+                TiledFrame::open(&store)?
+            }
+        };
+        let open = Arc::new(open);
+        lock(&self.0.pyramids).put(frame.hash.clone(), open.clone());
+        Ok(open)
+    }
+}
+
+/// What a plan depends on.
+pub(crate) fn plan_key(rows: &[FrameRow], recipe: &Recipe) -> String {
+    let mut hasher = blake3::Hasher::new();
+    rows.iter().for_each(|f| { hasher.update(f.hash.as_bytes()); });
+    hasher.update(format!("plan 1 {:?} {:?}", recipe.align, recipe.reference).as_bytes());
+    hasher.finalize().to_hex()[..16].to_owned()
+}

@@ -1,0 +1,268 @@
+//! Pixels for the screen: tiles of any view, crops of one place in every frame, thumbnails, agreement.
+
+use crate::error::StudioError;
+use crate::model::{AgreementFact, CanvasInfo, CropInfo, FrameInfo, FrameRow, Look};
+use crate::prepare::plan_key;
+use crate::{Method, Recipe, Studio, View, lock};
+use base64::Engine;
+use evanu_core::geometry::{Point, Rect, Size};
+use evanu_core::pixel::{FrameSource, Raster};
+use evanu_core::plan::Plan;
+use evanu_core::render::Scene;
+use evanu_media::{CameraData, TiledFrame, encode_jpeg, encode_png};
+use std::sync::{Arc, Mutex};
+
+/// Side of a tile in pixels.
+pub const TILE: u32 = 512;
+
+/// Encodings for the screen.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Pixels {
+    /// Small and quick.
+    Jpeg,
+    /// Exact in eight bits.
+    Png,
+}
+
+/// A set that is ready to be rendered: everything a view needs, opened once.
+pub(crate) struct Loaded {
+    pub recipe: Recipe,
+    pub plan: Plan,
+    pub sources: Vec<Arc<TiledFrame>>,
+    pub cameras: Vec<CameraData>,
+    pub plate_key: String,
+    pub frame_key: String,
+    agreement: Mutex<Option<AgreementFact>>,
+}
+
+impl Loaded {
+    /// Calls `f` with the scene.
+    pub fn with<T>(&self, f: impl FnOnce(&Scene<'_>) -> T) -> T {
+        let sources: Vec<&dyn FrameSource> = self.sources.iter().map(|s| &**s as &dyn FrameSource).collect();
+        f(&Scene { recipe: &self.recipe, plan: &self.plan, sources: &sources })
+    }
+
+    pub fn canvas_info(&self) -> CanvasInfo {
+        let c = self.with(|s| s.canvas());
+        let levels = (0..).find(|&k| { let s = c.size().at_level(k); s.width.max(s.height) <= 64 }).unwrap_or(0) + 1;
+        CanvasInfo { x: c.x, y: c.y, width: c.width, height: c.height, levels, tile: TILE }
+    }
+}
+
+fn invalid(text: &str) -> StudioError {
+    StudioError::Invalid(text.into())
+}
+
+impl Studio {
+    /// The set as it stands, opened; an error when its plan is not there yet.
+    pub(crate) fn loaded(&self, set: i64) -> Result<Arc<Loaded>, StudioError> {
+        if let Some(l) = lock(&self.0.loaded).get(&set) {
+            return Ok(l.clone());
+        }
+        let rows = self.placed(set)?;
+        let recipe = self.recipe(set)?;
+        let key = plan_key(&rows, &recipe);
+        let text = self.plan_text(set, &key)?.ok_or_else(|| StudioError::Conflict("the frames are still being read and aligned".into()))?;
+        let plan: Plan = serde_json::from_str(&text)?;
+        let sources = rows.iter().map(|r| self.pyramid(r)).collect::<Result<Vec<_>, _>>()?;
+        let hash = |text: String| blake3::hash(text.as_bytes()).to_hex()[..16].to_owned();
+        let frames = format!("{key} {} {:?}", recipe.match_exposure, recipe.canvas);
+        // The common area follows the frames in use, so its frames' tiles do too.
+        let frame_key = hash(format!("{frames} {:?}", (recipe.canvas == evanu_core::recipe::Canvas::Common).then_some(&recipe.used)));
+        let plate_key = hash(format!("{frames} {:?} {}", recipe.used, recipe.method));
+        let cameras = rows.into_iter().map(|r| r.camera).collect();
+        let loaded = Arc::new(Loaded { recipe, plan, sources, cameras, plate_key, frame_key, agreement: Mutex::new(None) });
+        lock(&self.0.loaded).insert(set, loaded.clone());
+        Ok(loaded)
+    }
+
+    /// A tile of a view: encoded bytes and a tag that changes whenever they do.
+    ///
+    /// `place` is the tile's column and row. With `key` the caller says which state it means; an outdated one is
+    /// refused, so that an address always means the same bytes.
+    ///
+    /// # Errors
+    /// When the tile does not exist, is outdated, or the frames are not ready.
+    pub fn tile(&self, set: i64, key: &str, view: View, level: u32, place: (u32, u32), kind: Pixels) -> Result<(Arc<Vec<u8>>, String), StudioError> {
+        let loaded = self.loaded(set)?;
+        let current = match view {
+            View::Frame(_) | View::Shot(_) => &loaded.frame_key,
+            View::Plate | View::By(_) | View::Agreement => &loaded.plate_key,
+        };
+        if key != current {
+            return Err(StudioError::Conflict("the set has changed meanwhile; ask for its state again".into()));
+        }
+        if let View::Frame(i) | View::Shot(i) = view && i >= loaded.sources.len() {
+            return Err(StudioError::NotFound(format!("there is no frame {i}")));
+        }
+        let tag = format!("{set}-{current}-{view:?}-{level}-{}-{}-{kind:?}", place.0, place.1);
+        if let Some(bytes) = lock(&self.0.tiles).get(&tag) {
+            return Ok((bytes.clone(), tag));
+        }
+        let raster = loaded.with(|scene| {
+            let size = scene.size(view).at_level(level.min(31));
+            let region = Rect::new(i64::from(place.0) * i64::from(TILE), i64::from(place.1) * i64::from(TILE), TILE, TILE).intersect(size.rect());
+            if region.is_empty() || level > 24 {
+                return Err(StudioError::NotFound("there is no such tile".into()));
+            }
+            Ok(scene.render(view, region, level)?)
+        })?;
+        let bytes = Arc::new(encode(&raster, kind)?);
+        lock(&self.0.tiles).put(tag.clone(), bytes.clone());
+        Ok((bytes, tag))
+    }
+
+    /// A frame as shot, or the plate, at most `side` pixels wide and high.
+    ///
+    /// # Errors
+    /// When there is no such frame or the plate is not ready.
+    pub fn thumbnail(&self, set: i64, frame: Option<i64>, side: u32) -> Result<Vec<u8>, StudioError> {
+        let side = side.clamp(16, 2048);
+        let level_of = |s: Size| (0..31).find(|&k| { let s = s.at_level(k); s.width.max(s.height) <= side }).unwrap_or(0);
+        let raster = match frame {
+            None => {
+                let loaded = self.loaded(set)?;
+                loaded.with(|scene| {
+                    let size = scene.size(View::Plate);
+                    let level = level_of(size);
+                    scene.render(View::Plate, size.at_level(level).rect(), level)
+                })?
+            }
+            Some(id) => {
+                let rows = self.frame_rows(set)?;
+                let row = rows.iter().find(|r| r.id == id).ok_or_else(|| StudioError::NotFound("there is no such frame".into()))?;
+                if row.width == 0 {
+                    return Err(StudioError::Conflict("the frame is still being read".into()));
+                }
+                let source = self.pyramid(row)?;
+                let level = level_of(source.size());
+                shot(&*source, level)?
+            }
+        };
+        encode(&raster, Pixels::Jpeg)
+    }
+
+    /// The place around a canvas point in every frame by clock time, or by every method.
+    ///
+    /// `x` and `y` are canvas pixels; each crop is `size` pixels of pyramid level `level`.
+    ///
+    /// # Errors
+    /// When the frames are not ready or the size is out of range.
+    pub fn look(&self, set: i64, (x, y): (f64, f64), level: u32, size: Size, methods: bool) -> Result<Look, StudioError> {
+        if !(16..=400).contains(&size.width) || !(16..=400).contains(&size.height) || level > 16 || !x.is_finite() || !y.is_finite() {
+            return Err(invalid("crops are 16 to 400 pixels a side"));
+        }
+        let loaded = self.loaded(set)?;
+        let order: Vec<usize> = self.frame_rows(set)?.iter().filter_map(|r| r.index).filter(|&i| i < loaded.sources.len()).collect();
+        let scale = f64::from(1u32 << level);
+        let at = |v: f64, n: u32| ((v - (scale - 1.0) / 2.0) / scale).round() as i64 - i64::from(n / 2);
+        let region = Rect::new(at(x, size.width), at(y, size.height), size.width, size.height);
+        let views: Vec<View> = if methods {
+            [Method::Median, Method::Mean, Method::Darkest, Method::Lightest].map(View::By).to_vec()
+        } else {
+            order.iter().map(|&i| View::Frame(i)).collect()
+        };
+        loaded.with(|scene| {
+            let mut strip = Raster::new(Size::new(size.width * views.len().max(1) as u32, size.height));
+            for (k, &view) in views.iter().enumerate() {
+                let inside = region.intersect(scene.size(view).at_level(level).rect());
+                if inside.is_empty() {
+                    continue;
+                }
+                let crop = scene.render(view, inside, level)?;
+                paste(&mut strip, &crop, k as u32 * size.width + (inside.x - region.x) as u32, (inside.y - region.y) as u32);
+            }
+            let middle = Rect::new(region.x + i64::from(size.width) * 3 / 8, region.y + i64::from(size.height) * 3 / 8, size.width / 4, size.height / 4);
+            let crops = if methods {
+                views.iter().enumerate().map(|(index, _)| CropInfo { index, agrees: None }).collect()
+            } else {
+                let shares = scene.agreement_of(&order, middle, level)?;
+                order.iter().zip(shares).map(|(&index, s)| CropInfo { index, agrees: s.map(|s| s > 0.7) }).collect()
+            };
+            let jpeg = encode(&strip, Pixels::Jpeg)?;
+            let strip = format!("data:image/jpeg;base64,{}", base64::engine::general_purpose::STANDARD.encode(jpeg));
+            Ok(Look { width: size.width, height: size.height, crops, strip })
+        })
+    }
+
+    /// How well the frames support the plate, measured on about half a megapixel.
+    ///
+    /// # Errors
+    /// When the frames are not ready.
+    pub fn agreement(&self, set: i64) -> Result<AgreementFact, StudioError> {
+        let loaded = self.loaded(set)?;
+        if let Some(fact) = *lock(&loaded.agreement) {
+            return Ok(fact);
+        }
+        let fact = loaded.with(|scene| {
+            let size = scene.canvas().size();
+            let level = (0..16).find(|&k| size.at_level(k).pixels() <= 600_000).unwrap_or(0);
+            let s = scene.support(size.at_level(level).rect(), level)?;
+            Ok::<_, StudioError>(AgreementFact { mean: s.mean(), unsupported_fraction: s.unsupported_fraction() })
+        })?;
+        *lock(&loaded.agreement) = Some(fact);
+        Ok(fact)
+    }
+}
+
+fn encode(raster: &Raster, kind: Pixels) -> Result<Vec<u8>, StudioError> {
+    let bytes = match kind {
+        Pixels::Jpeg => encode_jpeg(raster, 90),
+        Pixels::Png => encode_png(raster),
+    };
+    bytes.map_err(|e| StudioError::Storage(format!("a tile could not be encoded: {e}")))
+}
+
+fn shot(source: &dyn FrameSource, level: u32) -> Result<Raster, StudioError> {
+    let plan = Plan {
+        reference: 0,
+        frames: vec![evanu_core::plan::FramePlan::untouched(source.size())],
+        noise: evanu_core::noise::NoiseModel::default(),
+    };
+    let recipe = Recipe::new(1);
+    let scene = Scene { recipe: &recipe, plan: &plan, sources: &[source] };
+    Ok(scene.render(View::Shot(0), source.size().at_level(level).rect(), level)?)
+}
+
+fn paste(onto: &mut Raster, part: &Raster, x: u32, y: u32) {
+    let stride = 3 * onto.size.width as usize;
+    for (r, row) in part.data.chunks_exact(3 * part.size.width as usize).enumerate() {
+        onto.data[(y as usize + r) * stride + 3 * x as usize..][..row.len()].copy_from_slice(row);
+    }
+}
+
+/// What the screen shows of frames: camera data, part in the plate, and how they were moved.
+pub(crate) fn frame_infos(rows: &[FrameRow], recipe: &Recipe, loaded: Option<&Loaded>) -> Vec<FrameInfo> {
+    rows.iter()
+        .map(|r| {
+            let plan = r.index.zip(loaded).and_then(|(i, l)| l.plan.frames.get(i));
+            let fits = plan.filter(|p| p.misfit.is_none());
+            let set_aside = r.index.is_some_and(|i| !recipe.used.get(i).copied().unwrap_or(true));
+            let middle = Point::new((f64::from(r.width) - 1.0) / 2.0, (f64::from(r.height) - 1.0) / 2.0);
+            let moved = fits.map(|p| p.transform.apply(middle));
+            let right = fits.map(|p| p.transform.apply(Point::new(middle.x + 100.0, middle.y)));
+            FrameInfo {
+                id: r.id,
+                index: r.index,
+                name: r.name.clone(),
+                state: r.state,
+                width: r.width,
+                height: r.height,
+                time: r.camera.time.clone(),
+                exposure_s: r.camera.exposure_s,
+                aperture: r.camera.aperture,
+                iso: r.camera.iso,
+                focal_mm: r.camera.focal_mm,
+                camera: r.camera.camera.clone(),
+                used: r.index.is_some() && !set_aside && plan.is_none_or(|p| p.misfit.is_none()),
+                set_aside,
+                reason: r.reason.clone().or_else(|| plan.and_then(|p| p.misfit.clone())),
+                residual_px: fits.and_then(|p| p.residual_px),
+                moved: moved.map(|m| [m.x - middle.x, m.y - middle.y]),
+                turned_deg: moved.zip(right).map(|(m, q)| (q.y - m.y).atan2(q.x - m.x).to_degrees()),
+                scaled: fits.map(|p| p.transform.scale_at(middle)),
+                gain: fits.map(|p| p.gain),
+            }
+        })
+        .collect()
+}
