@@ -56,7 +56,11 @@ fn align(s: &str) -> Result<Align, String> {
         "rigid" => Align::Rigid,
         "similarity" => Align::Similarity,
         "perspective" => Align::Perspective,
-        "sphere" => return Err("sphere is not yet available; use auto, off, shift, rigid, similarity or perspective".into()),
+        "sphere" => {
+            return Err(
+                "sphere is not yet available; use auto, off, shift, rigid, similarity or perspective".into()
+            );
+        }
         _ => return Err("use auto, off, shift, rigid, similarity or perspective".into()),
     })
 }
@@ -133,7 +137,8 @@ pub fn run(args: Args) -> Result<(), String> {
     let begin = Instant::now();
     let mut seconds = Seconds::default();
     let paths = gather(&args.frames)?;
-    let outputs: Vec<&PathBuf> = [Some(&args.out), args.report.as_ref(), args.agreement.as_ref()].into_iter().flatten().collect();
+    let outputs: Vec<&PathBuf> =
+        [Some(&args.out), args.report.as_ref(), args.agreement.as_ref()].into_iter().flatten().collect();
     for out in &outputs {
         check_output(out, &paths)?;
     }
@@ -182,7 +187,10 @@ pub fn run(args: Args) -> Result<(), String> {
     let scene = Scene { recipe: &recipe, plan: &plan, sources: &sources };
     let used = scene.used();
     if used.len() == 1 {
-        eprintln!("only one frame takes part: the plate is {} as it was shot", taken[good[used[0]]].path.display());
+        eprintln!(
+            "only one frame takes part: the plate is {} as it was shot",
+            taken[good[used[0]]].path.display()
+        );
     }
     write_plate(&args, &scene, &frames[plan.reference].1, &mut seconds)?;
     if let Some(path) = &args.agreement {
@@ -200,10 +208,19 @@ pub fn run(args: Args) -> Result<(), String> {
     Ok(())
 }
 
-fn write_plate(args: &Args, scene: &Scene<'_>, camera: &CameraData, seconds: &mut Seconds) -> Result<(), String> {
+fn write_plate(
+    args: &Args,
+    scene: &Scene<'_>,
+    camera: &CameraData,
+    seconds: &mut Seconds,
+) -> Result<(), String> {
     let sixteen = scene.sources.iter().any(|s| s.depth() == Depth::Sixteen) || scene.used().len() > 2;
     let tif = matches!(Format::by_extension(&args.out, true), Ok(Format::Tiff { .. }));
-    let format = Format::by_extension(&args.out, sixteen && (tif || scene.sources.iter().any(|s| s.depth() == Depth::Sixteen))).map_err(|e| e.to_string())?;
+    let format = Format::by_extension(
+        &args.out,
+        sixteen && (tif || scene.sources.iter().any(|s| s.depth() == Depth::Sixteen)),
+    )
+    .map_err(|e| e.to_string())?;
     let size = scene.canvas().size();
     let spent = AtomicU64::new(0);
     let step = Step::new("combine");
@@ -229,7 +246,14 @@ fn support(scene: &Scene<'_>) -> Result<Support, String> {
     scene.support(size.at_level(level).rect(), level).map_err(|e| e.to_string())
 }
 
-fn report<'a>(taken: &'a [Taken], good: &[usize], scene: &Scene<'a>, plan: &'a Plan, support: Support, seconds: Seconds) -> Report<'a> {
+fn report<'a>(
+    taken: &'a [Taken],
+    good: &[usize],
+    scene: &Scene<'a>,
+    plan: &'a Plan,
+    support: Support,
+    seconds: Seconds,
+) -> Report<'a> {
     let area: Rect = scene.canvas();
     let frames = taken.iter().enumerate().map(|(i, t)| {
         let plan = good.iter().position(|&g| g == i).map(|k| &plan.frames[k]);
@@ -252,7 +276,10 @@ fn report<'a>(taken: &'a [Taken], good: &[usize], scene: &Scene<'a>, plan: &'a P
         canvas: CanvasReport { x: area.x, y: area.y, width: area.width, height: area.height },
         frames: frames.collect(),
         doubts: [],
-        agreement: AgreementReport { mean: support.mean(), unsupported_fraction: support.unsupported_fraction() },
+        agreement: AgreementReport {
+            mean: support.mean(),
+            unsupported_fraction: support.unsupported_fraction(),
+        },
         seconds,
     }
 }
@@ -263,14 +290,18 @@ fn gather(named: &[PathBuf]) -> Result<Vec<PathBuf>, String> {
     if !folder.is_dir() {
         return Ok(named.to_vec());
     }
-    let listing = std::fs::read_dir(folder).map_err(|e| format!("{}: the folder cannot be read ({e}); check its permissions", folder.display()))?;
+    let listing = std::fs::read_dir(folder).map_err(|e| {
+        format!("{}: the folder cannot be read ({e}); check its permissions", folder.display())
+    })?;
     let hidden = |p: &Path| p.file_name().is_some_and(|n| n.to_string_lossy().starts_with('.'));
-    let mut files: Vec<PathBuf> = listing.flatten().map(|e| e.path()).filter(|p| p.is_file() && !hidden(p)).collect();
+    let mut files: Vec<PathBuf> =
+        listing.flatten().map(|e| e.path()).filter(|p| p.is_file() && !hidden(p)).collect();
     files.sort();
     let mut frames = Vec::new();
     for file in files {
         let mut head = [0u8; 16];
-        let read = std::fs::File::open(&file).and_then(|mut f| std::io::Read::read(&mut f, &mut head)).unwrap_or(0);
+        let read =
+            std::fs::File::open(&file).and_then(|mut f| std::io::Read::read(&mut f, &mut head)).unwrap_or(0);
         if read == 0 || kind_of(&head[..read]).is_some() {
             frames.push(file);
         } else {
@@ -278,7 +309,10 @@ fn gather(named: &[PathBuf]) -> Result<Vec<PathBuf>, String> {
         }
     }
     if frames.is_empty() {
-        return Err(format!("{}: there are no pictures in this folder; name one with JPEG, PNG or TIFF files", folder.display()));
+        return Err(format!(
+            "{}: there are no pictures in this folder; name one with JPEG, PNG or TIFF files",
+            folder.display()
+        ));
     }
     Ok(frames)
 }
@@ -287,22 +321,34 @@ fn gather(named: &[PathBuf]) -> Result<Vec<PathBuf>, String> {
 fn check_output(out: &Path, inputs: &[PathBuf]) -> Result<(), String> {
     let folder = out.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
     if !folder.is_dir() {
-        return Err(format!("{}: its folder does not exist; create the folder or choose another one", out.display()));
+        return Err(format!(
+            "{}: its folder does not exist; create the folder or choose another one",
+            out.display()
+        ));
     }
     if out.is_dir() {
         return Err(format!("{}: it is a folder; name a file in it", out.display()));
     }
     let same = |p: &PathBuf| p.canonicalize().ok().zip(out.canonicalize().ok()).is_some_and(|(a, b)| a == b);
     if inputs.iter().any(same) {
-        return Err(format!("{}: it is one of the frames, which are never written; choose another name", out.display()));
+        return Err(format!(
+            "{}: it is one of the frames, which are never written; choose another name",
+            out.display()
+        ));
     }
-    tempfile::tempfile_in(folder).map_err(|_| format!("{}: its folder may not be written to; choose another folder", out.display()))?;
+    tempfile::tempfile_in(folder)
+        .map_err(|_| format!("{}: its folder may not be written to; choose another folder", out.display()))?;
     Ok(())
 }
 
 /// Reads every frame into a pyramid. A file that was named must be good; in a folder a bad one is set aside.
 fn read_all(paths: &[PathBuf], folder: bool) -> Result<Vec<Taken>, String> {
-    let scratch = tempfile::tempdir().map_err(|e| format!("{}: no room for working files ({e}); set TMPDIR to a folder with space", std::env::temp_dir().display()))?;
+    let scratch = tempfile::tempdir().map_err(|e| {
+        format!(
+            "{}: no room for working files ({e}); set TMPDIR to a folder with space",
+            std::env::temp_dir().display()
+        )
+    })?;
     let step = Step::new("read");
     let done = AtomicUsize::new(0);
     let taken: Vec<Taken> = paths

@@ -34,7 +34,8 @@ pub struct ScoreArgs {
 pub fn run(args: Args) -> Result<(), String> {
     match &args.render {
         Some(name) => {
-            evanu_demo::render(name, args.width, args.frames as usize, &args.folder, &|t| eprintln!("{t}")).map_err(|e| e.to_string())?;
+            evanu_demo::render(name, args.width, args.frames as usize, &args.folder, &|t| eprintln!("{t}"))
+                .map_err(|e| e.to_string())?;
         }
         None => evanu_demo::write_samples(&args.folder).map_err(|e| e.to_string())?,
     }
@@ -44,7 +45,8 @@ pub fn run(args: Args) -> Result<(), String> {
 
 /// Runs `evanu score`.
 pub fn score(args: ScoreArgs) -> Result<(), String> {
-    let score = evanu_demo::score::score(&args.truth, &args.plate, &args.report).map_err(|e| e.to_string())?;
+    let score =
+        evanu_demo::score::score(&args.truth, &args.plate, &args.report).map_err(|e| e.to_string())?;
     println!("{}", serde_json::to_string_pretty(&score).map_err(|e| e.to_string())?);
     Ok(())
 }

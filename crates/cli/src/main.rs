@@ -69,6 +69,11 @@ fn main() -> ExitCode {
 /// A usage error's own text and its hint, on one line.
 fn one_line(text: &str) -> String {
     let text = text.strip_prefix("error: ").unwrap_or(text);
-    let parts: Vec<&str> = text.lines().map(str::trim).take_while(|l| !l.starts_with("Usage:")).filter(|l| !l.is_empty() && !l.starts_with("For more")).collect();
+    let parts: Vec<&str> = text
+        .lines()
+        .map(str::trim)
+        .take_while(|l| !l.starts_with("Usage:"))
+        .filter(|l| !l.is_empty() && !l.starts_with("For more"))
+        .collect();
     format!("{}; try --help", parts.join(" "))
 }

@@ -39,7 +39,9 @@ impl Step {
             return;
         }
         let quarter = (share * 4.0) as u32;
-        if let Ok(mut told) = self.told.lock() && (*told == u32::MAX || quarter > *told) {
+        if let Ok(mut told) = self.told.lock()
+            && (*told == u32::MAX || quarter > *told)
+        {
             *told = quarter;
             eprintln!("{} {} %", self.name, quarter * 25);
         }

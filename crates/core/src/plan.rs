@@ -56,7 +56,8 @@ impl Plan {
     /// area when there is no such rectangle.
     pub fn common_area(&self, used: &[usize]) -> Rect {
         let whole = self.reference_size().rect();
-        let quads: Vec<Homography> = used.iter().filter_map(|&i| self.frames[i].transform.inverse()).collect();
+        let quads: Vec<Homography> =
+            used.iter().filter_map(|&i| self.frames[i].transform.inverse()).collect();
         let sizes: Vec<Size> = used.iter().map(|&i| self.frames[i].size).collect();
         let covered = |x: i64, y: i64| {
             quads.iter().zip(&sizes).all(|(h, s)| {

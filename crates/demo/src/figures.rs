@@ -69,12 +69,27 @@ pub fn crowd(seed: u64) -> Vec<Mover> {
     let mut movers = Vec::new();
     let colour = |list: &[[f32; 3]], r: &mut Random| Vec3::from(list[r.below(list.len())]);
     let tops = [
-        [0.34, 0.05, 0.045], [0.045, 0.075, 0.16], [0.62, 0.60, 0.55], [0.05, 0.05, 0.06], [0.42, 0.33, 0.12],
-        [0.07, 0.22, 0.13], [0.20, 0.08, 0.11], [0.15, 0.20, 0.25], [0.42, 0.36, 0.28], [0.36, 0.22, 0.14],
+        [0.34, 0.05, 0.045],
+        [0.045, 0.075, 0.16],
+        [0.62, 0.60, 0.55],
+        [0.05, 0.05, 0.06],
+        [0.42, 0.33, 0.12],
+        [0.07, 0.22, 0.13],
+        [0.20, 0.08, 0.11],
+        [0.15, 0.20, 0.25],
+        [0.42, 0.36, 0.28],
+        [0.36, 0.22, 0.14],
     ];
-    let legs = [[0.05, 0.07, 0.13], [0.10, 0.10, 0.11], [0.34, 0.28, 0.19], [0.03, 0.03, 0.035], [0.11, 0.15, 0.24]];
+    let legs =
+        [[0.05, 0.07, 0.13], [0.10, 0.10, 0.11], [0.34, 0.28, 0.19], [0.03, 0.03, 0.035], [0.11, 0.15, 0.24]];
     let skins = [[0.52, 0.31, 0.21], [0.42, 0.24, 0.15], [0.24, 0.13, 0.08], [0.56, 0.36, 0.27]];
-    let hairs = [[0.03, 0.02, 0.015], [0.10, 0.05, 0.02], [0.26, 0.17, 0.08], [0.30, 0.29, 0.28], [0.015, 0.014, 0.014]];
+    let hairs = [
+        [0.03, 0.02, 0.015],
+        [0.10, 0.05, 0.02],
+        [0.26, 0.17, 0.08],
+        [0.30, 0.29, 0.28],
+        [0.015, 0.014, 0.014],
+    ];
     let bags = [[0.10, 0.07, 0.04], [0.03, 0.03, 0.03], [0.40, 0.10, 0.06], [0.10, 0.16, 0.10]];
     let mut visitor = |start: Vec2, speed: Vec2, rest: (f32, f32), r: &mut Random| {
         let dress = Dress {
@@ -87,7 +102,14 @@ pub fn crowd(seed: u64) -> Vec<Mover> {
             striped: r.unit() < 0.2,
         };
         let scale = if r.unit() < 0.12 { r.within(0.68, 0.8) } else { r.within(0.94, 1.08) } as f32;
-        movers.push(Mover { kind: Kind::Visitor(dress), start, speed, rest, scale, stride: r.within(0.0, 6.0) as f32 });
+        movers.push(Mover {
+            kind: Kind::Visitor(dress),
+            start,
+            speed,
+            rest,
+            scale,
+            stride: r.within(0.0, 6.0) as f32,
+        });
     };
     // Those who cross from side to side, at several distances.
     for k in 0..10 {
@@ -105,18 +127,32 @@ pub fn crowd(seed: u64) -> Vec<Mover> {
     // Those who come from the tower's door or go to it.
     for k in 0..3 {
         let away = if k % 2 == 0 { 1.0 } else { -1.0 };
-        let start = Vec2::new(2.6 + 0.25 * k as f32, 18.6) - Vec2::new(-0.30, -0.55) * away * (7.0 * k as f32);
+        let start =
+            Vec2::new(2.6 + 0.25 * k as f32, 18.6) - Vec2::new(-0.30, -0.55) * away * (7.0 * k as f32);
         visitor(start, Vec2::new(-0.30, -0.55) * away, (-1.0, -1.0), &mut r);
     }
     // Those who stop for a while: at the board, at the telescope, in the middle to take a picture.
     for (x, z, from, to) in [
-        (-4.9, 15.2, 3.0, 12.0), (-6.6, 15.0, 22.0, 30.0), (6.0, 13.6, 0.0, 8.0), (8.3, 13.4, 24.0, 33.0),
-        (0.4, 12.4, 13.0, 22.0), (1.0, 12.9, 13.5, 22.0), (-9.4, 18.0, 8.0, 16.0), (3.9, 17.0, 29.0, 38.0),
+        (-4.9, 15.2, 3.0, 12.0),
+        (-6.6, 15.0, 22.0, 30.0),
+        (6.0, 13.6, 0.0, 8.0),
+        (8.3, 13.4, 24.0, 33.0),
+        (0.4, 12.4, 13.0, 22.0),
+        (1.0, 12.9, 13.5, 22.0),
+        (-9.4, 18.0, 8.0, 16.0),
+        (3.9, 17.0, 29.0, 38.0),
     ] {
         let speed = Vec2::new(if x > 0.0 { 0.95 } else { -0.95 }, -0.15);
         visitor(Vec2::new(x, z) - speed * from, speed, (from, to), &mut r);
     }
-    movers.push(Mover { kind: Kind::Van, start: Vec2::new(-31.0, 20.6), speed: Vec2::new(2.3, 0.0), rest: (-1.0, -1.0), scale: 1.0, stride: 0.0 });
+    movers.push(Mover {
+        kind: Kind::Van,
+        start: Vec2::new(-31.0, 20.6),
+        speed: Vec2::new(2.3, 0.0),
+        rest: (-1.0, -1.0),
+        scale: 1.0,
+        stride: 0.0,
+    });
     movers
 }
 
@@ -125,11 +161,27 @@ impl Mover {
     pub fn at(&self, time: f32) -> Posed {
         let (from, to) = self.rest;
         let resting = time > from && time < to;
-        let walked = if time <= from || to < 0.0 { time } else if resting { from } else { time - (to - from) };
+        let walked = if time <= from || to < 0.0 {
+            time
+        } else if resting {
+            from
+        } else {
+            time - (to - from)
+        };
         let p = self.start + self.speed * walked;
         let steps = self.speed.length() * walked * 4.3 + self.stride;
-        let heading = if resting { Vec2::new((self.stride * 1.7).sin(), 0.4 + (self.stride).cos()).normalize() } else { self.speed.normalize() };
-        Posed { kind: self.kind, at: Vec3::new(p.x, 0.0, p.y), heading, swing: if resting { 0.0 } else { steps.sin() }, scale: self.scale }
+        let heading = if resting {
+            Vec2::new((self.stride * 1.7).sin(), 0.4 + (self.stride).cos()).normalize()
+        } else {
+            self.speed.normalize()
+        };
+        Posed {
+            kind: self.kind,
+            at: Vec3::new(p.x, 0.0, p.y),
+            heading,
+            swing: if resting { 0.0 } else { steps.sin() },
+            scale: self.scale,
+        }
     }
 }
 
@@ -210,7 +262,8 @@ impl Posed {
             put(cone(p, ankle - v(0.0, 0.03, 0.03), ankle + v(0.0, -0.045, 0.15), 0.048, 0.04), Part::Shoes);
         }
         if dress.skirt {
-            legs = blend(legs, cone(p, v(0.0, 1.0, 0.0), v(0.0, 0.52, 0.0), 0.13, 0.235 + 0.02 * s.abs()), 0.03);
+            legs =
+                blend(legs, cone(p, v(0.0, 1.0, 0.0), v(0.0, 0.52, 0.0), 0.13, 0.235 + 0.02 * s.abs()), 0.03);
         }
         legs = blend(legs, cone(p, v(-0.06, 0.95, 0.0), v(0.06, 0.95, 0.0), 0.13, 0.13), 0.06);
         let legs = if dress.skirt { legs } else { legs.max(p.y - 0.90) };
@@ -231,7 +284,13 @@ impl Posed {
             top = blend(top, cone(p, elbow, elbow.lerp(hand, 0.75), 0.05, 0.042), 0.02);
             put(cone(p, elbow.lerp(hand, 0.78), hand + v(0.0, -0.05, 0.01), 0.036, 0.03), Part::Skin);
         }
-        let cloth = |d: f32| if d < 0.05 { d + 0.030 * (fbm(p * v(8.0, 4.5, 8.0) + Vec3::splat(3.0 * s), 3) - 0.42) } else { d };
+        let cloth = |d: f32| {
+            if d < 0.05 {
+                d + 0.030 * (fbm(p * v(8.0, 4.5, 8.0) + Vec3::splat(3.0 * s), 3) - 0.42)
+            } else {
+                d
+            }
+        };
         put(cloth(top), Part::Top);
         put(cone(p, v(0.0, 1.45, 0.0), v(0.0, 1.55, 0.015), 0.055, 0.05), Part::Skin);
         let head = (p - v(0.0, 1.645, 0.015)) / v(0.082, 0.112, 0.098);
@@ -290,12 +349,17 @@ impl Posed {
         };
         match part {
             Part::Skin => {
-                let eyes = step(0.020, 0.008, (Vec2::new(q.x.abs() - 0.032, q.y - 1.665)).length()) * step(0.06, 0.08, q.z);
+                let eyes = step(0.020, 0.008, (Vec2::new(q.x.abs() - 0.032, q.y - 1.665)).length())
+                    * step(0.06, 0.08, q.z);
                 (dress.skin * 0.8 * (0.9 + 0.2 * noise(q * 25.0)) * (1.0 - 0.8 * eyes), 0.03)
             }
             Part::Hair => (dress.hair * (0.6 + 0.8 * noise(q * Vec3::new(120.0, 20.0, 120.0))), 0.05),
             Part::Top => {
-                let stripe = if dress.striped && (q.y * 17.0).fract() < 0.45 { Vec3::new(0.6, 0.6, 0.58) } else { dress.top };
+                let stripe = if dress.striped && (q.y * 17.0).fract() < 0.45 {
+                    Vec3::new(0.6, 0.6, 0.58)
+                } else {
+                    dress.top
+                };
                 (stripe * weave * folds * 0.75, 0.0)
             }
             Part::Legs => (dress.legs * weave * folds * 0.8, 0.0),
@@ -331,10 +395,18 @@ fn van(q: Vec3) -> (f32, Part) {
 fn van_look(q: Vec3, part: Part) -> (Vec3, f32) {
     if part == Part::Tyre {
         let hub = Vec2::new(q.y - 0.34, if q.z > 0.0 { q.z - 1.55 } else { q.z + 1.45 }).length();
-        return (if hub < 0.19 { Vec3::splat(0.38) * (0.6 + 0.4 * step(0.16, 0.13, hub)) } else { Vec3::splat(0.025) }, 0.03);
+        return (
+            if hub < 0.19 {
+                Vec3::splat(0.38) * (0.6 + 0.4 * step(0.16, 0.13, hub))
+            } else {
+                Vec3::splat(0.025)
+            },
+            0.03,
+        );
     }
     let side_glass = q.x.abs() > 0.85 && (1.38..1.86).contains(&q.y) && (0.28..1.22).contains(&q.z);
-    let screen = q.z > 0.9 && q.x.abs() < 0.82 && (1.36..1.98).contains(&q.y) && !side_glass && q.x.abs() < 0.86;
+    let screen =
+        q.z > 0.9 && q.x.abs() < 0.82 && (1.36..1.98).contains(&q.y) && !side_glass && q.x.abs() < 0.86;
     if side_glass || screen {
         return (Vec3::splat(0.02), 0.35);
     }
@@ -345,7 +417,8 @@ fn van_look(q: Vec3, part: Part) -> (Vec3, f32) {
     if q.z > 2.28 && (0.68..0.90).contains(&q.y) && q.x.abs() > 0.55 {
         return (Vec3::splat(0.75), 0.3);
     }
-    let door = [0.22f32, 1.30, -1.1].iter().any(|z| (q.z - z).abs() < 0.011) && q.y > 0.5 || (q.y - 1.28).abs() < 0.009 && q.z > 0.2;
+    let door = [0.22f32, 1.30, -1.1].iter().any(|z| (q.z - z).abs() < 0.011) && q.y > 0.5
+        || (q.y - 1.28).abs() < 0.009 && q.z > 0.2;
     let stripe = (0.92..1.10).contains(&q.y) && q.z < 0.1;
     let paint = if stripe { Vec3::new(0.10, 0.20, 0.30) } else { Vec3::new(0.70, 0.69, 0.66) };
     let dirt = 1.0 - 0.35 * step(0.95, 0.4, q.y) * fbm(q * 4.0, 4);
@@ -354,10 +427,8 @@ fn van_look(q: Vec3, part: Part) -> (Vec3, f32) {
 
 /// The nearest figure before `far`: distance and light.
 pub fn nearest(figures: &[Posed], place: &Place, ray: &Ray, far: f32, random: &mut Random) -> Option<Vec3> {
-    let (t, figure) = figures
-        .iter()
-        .filter_map(|f| f.meet(ray, far).map(|t| (t, f)))
-        .min_by(|a, b| a.0.total_cmp(&b.0))?;
+    let (t, figure) =
+        figures.iter().filter_map(|f| f.meet(ray, far).map(|t| (t, f))).min_by(|a, b| a.0.total_cmp(&b.0))?;
     let p = ray.at(t);
     let n = figure.normal(p);
     let (colour, gloss) = figure.look(p);

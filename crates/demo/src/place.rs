@@ -47,7 +47,9 @@ impl Place {
         let mut random = Random::new(seed);
         let mut things = buildings();
         things.extend(furniture());
-        for (x, z, size, leaves) in [(-14.5, 25.0, 3.4, 30_000), (15.5, 31.0, 3.9, 30_000), (-21.0, 34.0, 4.2, 18_000)] {
+        for (x, z, size, leaves) in
+            [(-14.5, 25.0, 3.4, 30_000), (15.5, 31.0, 3.9, 30_000), (-21.0, 34.0, 4.2, 18_000)]
+        {
             things.extend(tree(&mut random, Vec3::new(x, 0.0, z), size, leaves));
         }
         for (x, z) in [(-2.1, 19.2), (-9.8, 20.2), (10.6, 17.0)] {
@@ -159,7 +161,8 @@ fn sky(d: Vec3, sun: Vec3) -> Vec3 {
             return green.lerp(Vec3::new(0.52, 0.61, 0.70), haze);
         }
     }
-    let clear = Vec3::new(0.66, 0.74, 0.80).lerp(Vec3::new(0.16, 0.31, 0.60), (height * 2.0).powf(0.55).min(1.0));
+    let clear =
+        Vec3::new(0.66, 0.74, 0.80).lerp(Vec3::new(0.16, 0.31, 0.60), (height * 2.0).powf(0.55).min(1.0));
     let glow = d.dot(sun).max(0.0).powi(12) * 0.25;
     let clear = clear + Vec3::new(1.0, 0.9, 0.75) * glow;
     let plane = Vec3::new(d.x, 0.0, d.z) / (height + 0.10);
@@ -208,7 +211,11 @@ fn look(hit: &Hit, p: Vec3, distance: f32) -> Look {
             let grain = fbm(p * 34.0, 3);
             let colour = Vec3::new(0.60, 0.51, 0.38) * (0.70 + 0.30 * streak + 0.18 * grain);
             let bump = Vec3::new(noise(p * 28.0), noise(p * 28.0 + 9.0), noise(p * 28.0 + 5.0)) - 0.5;
-            Look { colour: colour * (1.0 - 0.45 * damp), normal: (n + 0.22 * fine * bump).normalize(), gloss: 0.0 }
+            Look {
+                colour: colour * (1.0 - 0.45 * damp),
+                normal: (n + 0.22 * fine * bump).normalize(),
+                gloss: 0.0,
+            }
         }
         Stuff::Dome => {
             let q = p - (TOWER.0 + Vec3::Y * (TOWER.2 + 0.5));
@@ -230,21 +237,35 @@ fn look(hit: &Hit, p: Vec3, distance: f32) -> Look {
             let colour = Vec3::new(0.33, 0.155, 0.10).lerp(Vec3::new(0.14, 0.14, 0.07), 0.6 * moss);
             plain(colour * shade * (0.55 + 0.45 * step(0.0, 0.02, joint)) * (0.75 + 0.35 * row))
         }
-        Stuff::Glass => Look { colour: Vec3::new(0.02, 0.024, 0.027), normal: (n + 0.012 * (noise(p * 1.5) - 0.5)).normalize(), gloss: 0.28 },
+        Stuff::Glass => Look {
+            colour: Vec3::new(0.02, 0.024, 0.027),
+            normal: (n + 0.012 * (noise(p * 1.5) - 0.5)).normalize(),
+            gloss: 0.28,
+        },
         Stuff::Door => {
             let plank = p.x * 5.5 - (p.x * 5.5).floor();
             let gap = step(0.03, 0.07, plank.min(1.0 - plank));
             let worn = fbm(Vec3::new(p.x * 9.0, p.y * 1.2, 0.0), 4);
-            Look { colour: Vec3::new(0.055, 0.125, 0.12) * (0.7 + 0.6 * worn) * (0.4 + 0.6 * gap), normal: n, gloss: 0.03 }
+            Look {
+                colour: Vec3::new(0.055, 0.125, 0.12) * (0.7 + 0.6 * worn) * (0.4 + 0.6 * gap),
+                normal: n,
+                gloss: 0.03,
+            }
         }
         Stuff::Leaf => {
             let tint = cell(p.x * 7.0, p.y * 7.0, (p.z * 7.0) as i32);
             let young = fbm(p * 0.8, 3);
             plain(Vec3::new(0.085, 0.135, 0.032) * (0.5 + 0.9 * tint) + Vec3::new(0.05, 0.04, 0.0) * young)
         }
-        Stuff::Bark => plain(Vec3::new(0.13, 0.10, 0.075) * (0.5 + fbm(Vec3::new(p.x * 14.0, p.y * 2.5, p.z * 14.0), 5))),
+        Stuff::Bark => {
+            plain(Vec3::new(0.13, 0.10, 0.075) * (0.5 + fbm(Vec3::new(p.x * 14.0, p.y * 2.5, p.z * 14.0), 5)))
+        }
         Stuff::Brass => Look { colour: Vec3::new(0.45, 0.29, 0.10), normal: n, gloss: 0.55 },
-        Stuff::Iron => Look { colour: Vec3::new(0.07, 0.08, 0.085) * (0.8 + 0.4 * noise(p * 30.0)), normal: n, gloss: 0.05 },
+        Stuff::Iron => Look {
+            colour: Vec3::new(0.07, 0.08, 0.085) * (0.8 + 0.4 * noise(p * 30.0)),
+            normal: n,
+            gloss: 0.05,
+        },
         Stuff::Dark => plain(Vec3::splat(0.018)),
         Stuff::Board => board(p, n),
     }
@@ -265,7 +286,8 @@ fn ground(p: Vec3, fine: f32) -> Look {
         let colour = stone * tone * (0.36 + 0.70 * wear + 0.50 * grain) * (1.0 - 0.35 * spots);
         let rough = 0.012 * (noise(p * 9.0) - 0.5);
         let gap = step(0.002, 0.013, joint + rough);
-        let moss = Vec3::new(0.085, 0.085, 0.045).lerp(Vec3::new(0.06, 0.085, 0.03), step(0.5, 0.65, fbm(p * 0.9, 3)));
+        let moss = Vec3::new(0.085, 0.085, 0.045)
+            .lerp(Vec3::new(0.06, 0.085, 0.03), step(0.5, 0.65, fbm(p * 0.9, 3)));
         let bump = Vec3::new(noise(p * 22.0) - 0.5, 0.0, noise(p * 22.0 + 7.0) - 0.5);
         let tilt = Vec3::new(cell(c.x, c.y, 31) - 0.5, 0.0, cell(c.x, c.y, 32) - 0.5) * 0.05;
         return Look {
@@ -279,9 +301,14 @@ fn ground(p: Vec3, fine: f32) -> Look {
     let pebbles = Vec3::new(0.40, 0.36, 0.30) * (0.45 + 0.75 * stones);
     let blades = fbm(Vec3::new(p.x * 26.0, 0.0, p.z * 9.0), 4);
     let dry = fbm(p * 0.25, 4);
-    let grass = Vec3::new(0.105, 0.135, 0.045).lerp(Vec3::new(0.22, 0.19, 0.09), dry * 0.7) * (0.35 + 1.15 * blades);
+    let grass =
+        Vec3::new(0.105, 0.135, 0.045).lerp(Vec3::new(0.22, 0.19, 0.09), dry * 0.7) * (0.35 + 1.15 * blades);
     let bump = Vec3::new(noise(p * 33.0) - 0.5, 0.0, noise(p * 33.0 + 3.0) - 0.5);
-    Look { colour: grass.lerp(pebbles, gravel), normal: (Vec3::Y + 0.9 * fine * bump).normalize(), gloss: 0.0 }
+    Look {
+        colour: grass.lerp(pebbles, gravel),
+        normal: (Vec3::Y + 0.9 * fine * bump).normalize(),
+        gloss: 0.0,
+    }
 }
 
 fn stone(uv: Vec2, p: Vec3, n: Vec3, (w, h): (f32, f32), base: Vec3, fine: f32) -> Look {
@@ -301,9 +328,13 @@ fn stone(uv: Vec2, p: Vec3, n: Vec3, (w, h): (f32, f32), base: Vec3, fine: f32) 
 /// A notice board: lines of something like writing, and a round emblem.
 fn board(p: Vec3, n: Vec3) -> Look {
     let (u, v) = (p.x + 5.6, p.y);
-    let emblem = (Vec2::new(u, v - 1.12).length() - 0.12).abs() < 0.018 || Vec2::new(u, v - 1.12).length() < 0.045;
+    let emblem =
+        (Vec2::new(u, v - 1.12).length() - 0.12).abs() < 0.018 || Vec2::new(u, v - 1.12).length() < 0.045;
     let line = ((v - 0.42) / 0.085).fract();
-    let text = (0.42..0.93).contains(&v) && (0.25..0.68).contains(&line) && u.abs() < 0.27 && noise(Vec3::new(u * 60.0, (v / 0.085).floor() * 7.0, 0.0)) > 0.42;
+    let text = (0.42..0.93).contains(&v)
+        && (0.25..0.68).contains(&line)
+        && u.abs() < 0.27
+        && noise(Vec3::new(u * 60.0, (v / 0.085).floor() * 7.0, 0.0)) > 0.42;
     let ink = emblem || text;
     let paper = Vec3::new(0.74, 0.71, 0.62) * (0.92 + 0.1 * noise(p * 8.0));
     Look { colour: if ink { Vec3::new(0.07, 0.09, 0.16) } else { paper }, normal: n, gloss: 0.01 }
@@ -334,7 +365,7 @@ fn buildings() -> Vec<Thing> {
             add(Shape::Rod(at(a, off), at(b, off), 0.10), Stuff::Iron);
         }
         for i in -4..=4 {
-            add(Shape::Rod(at(a, 0.13 * i as f32) , at(b, 0.13 * i as f32), 0.075), Stuff::Dark);
+            add(Shape::Rod(at(a, 0.13 * i as f32), at(b, 0.13 * i as f32), 0.075), Stuff::Dark);
         }
     }
     // The tower's door with steps, and windows around it.
@@ -345,7 +376,10 @@ fn buildings() -> Vec<Thing> {
     add(slab(foot - side * 1.15 + out * 0.30, foot + side * 1.15 + Vec3::Y * 3.05 - out * 0.55), Stuff::Trim);
     add(slab(foot - side * 0.82 + out * 0.34, foot + side * 0.82 + Vec3::Y * 2.6 - out * 0.3), Stuff::Door);
     for (k, rise) in [(0.9, 0.16), (0.55, 0.32)] {
-        add(slab(foot - side * 1.7 + out * (k + 0.3), foot + side * 1.7 + Vec3::Y * rise - out * 0.5), Stuff::Trim);
+        add(
+            slab(foot - side * 1.7 + out * (k + 0.3), foot + side * 1.7 + Vec3::Y * rise - out * 0.5),
+            Stuff::Trim,
+        );
     }
     for angle in [-1.05f32, 0.62, 1.25] {
         let d = v((std::f32::consts::PI + angle).sin(), 0.0, (std::f32::consts::PI + angle).cos());
@@ -356,7 +390,10 @@ fn buildings() -> Vec<Thing> {
             add(Shape::Rod(m + off - Vec3::Y * 0.75, m + off + Vec3::Y * 0.75, 0.065), Stuff::Glass);
         }
         for k in [-0.45f32, 0.0, 0.45] {
-            add(Shape::Rod(m + s * k - Vec3::Y * 0.8 + d * 0.07, m + s * k + Vec3::Y * 0.8 + d * 0.07, 0.035), Stuff::Door);
+            add(
+                Shape::Rod(m + s * k - Vec3::Y * 0.8 + d * 0.07, m + s * k + Vec3::Y * 0.8 + d * 0.07, 0.035),
+                Stuff::Door,
+            );
         }
         add(Shape::Rod(m - s * 0.55 - Vec3::Y * 0.85, m + s * 0.55 - Vec3::Y * 0.85, 0.13), Stuff::Trim);
         add(Shape::Rod(m - s * 0.55 + Vec3::Y * 0.88, m + s * 0.55 + Vec3::Y * 0.88, 0.13), Stuff::Trim);
@@ -384,7 +421,10 @@ fn buildings() -> Vec<Thing> {
         add(Shape::Box(v(x - 0.75, 0.92, z0 - 0.2), v(x + 0.75, 1.02, z0)), Stuff::Trim);
         for s in [-1.0f32, 1.0] {
             let a = x + s * 0.64;
-            add(Shape::Box(v(a.min(a + s * 0.42), 1.05, z0 - 0.1), v(a.max(a + s * 0.42), 2.95, z0 - 0.04)), Stuff::Door);
+            add(
+                Shape::Box(v(a.min(a + s * 0.42), 1.05, z0 - 0.1), v(a.max(a + s * 0.42), 2.95, z0 - 0.04)),
+                Stuff::Door,
+            );
         }
     }
     let (eave, ridge, mid) = (top + 0.18, top + 2.3, (z0 + z1) * 0.5);
@@ -410,7 +450,10 @@ fn furniture() -> Vec<Thing> {
     for k in 0..4 {
         let z = 21.9 + 0.13 * k as f32;
         add(Shape::Box(v(-7.4, 0.44, z), v(-5.4, 0.48, z + 0.1)), Stuff::Bark);
-        add(Shape::Box(v(-7.4, 0.55 + 0.12 * k as f32, 22.45), v(-5.4, 0.64 + 0.12 * k as f32, 22.49)), Stuff::Bark);
+        add(
+            Shape::Box(v(-7.4, 0.55 + 0.12 * k as f32, 22.45), v(-5.4, 0.64 + 0.12 * k as f32, 22.49)),
+            Stuff::Bark,
+        );
     }
     for x in [-7.3f32, -5.5] {
         add(Shape::Rod(v(x, 0.0, 21.95), v(x, 0.44, 21.95), 0.03), Stuff::Iron);
@@ -463,7 +506,10 @@ fn tree(random: &mut Random, foot: Vec3, size: f32, leaves: usize) -> Vec<Thing>
         })
         .collect();
     for (c, _) in clusters.iter().step_by(3) {
-        t.push(Thing { shape: Shape::Rod(crown - Vec3::Y * size * 0.5, *c, 0.02 * size), stuff: Stuff::Bark });
+        t.push(Thing {
+            shape: Shape::Rod(crown - Vec3::Y * size * 0.5, *c, 0.02 * size),
+            stuff: Stuff::Bark,
+        });
     }
     for _ in 0..leaves {
         let (c, r) = clusters[random.below(clusters.len())];
@@ -479,7 +525,8 @@ fn shrub(random: &mut Random, middle: Vec3, radius: f32) -> Vec<Thing> {
         .map(|_| {
             let d = sphere(random);
             let lump = 0.75 + 0.35 * noise(d * 2.6 + middle);
-            let p = middle + Vec3::new(d.x, d.y.abs() * 0.9, d.z) * radius * lump * (random.unit() as f32).powf(0.25);
+            let p = middle
+                + Vec3::new(d.x, d.y.abs() * 0.9, d.z) * radius * lump * (random.unit() as f32).powf(0.25);
             let n = (d + 0.8 * sphere(random)).normalize();
             Thing { shape: Shape::Leaf(p, n, random.within(0.022, 0.05) as f32), stuff: Stuff::Leaf }
         })

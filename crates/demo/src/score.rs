@@ -62,7 +62,10 @@ fn luma(rgb: [u16; 3]) -> f64 {
 /// When a file is missing or damaged.
 pub fn score(truth_folder: &Path, plate: &Path, report: &Path) -> Result<Score, DemoError> {
     let text = |p: &Path| std::fs::read_to_string(p).map_err(|e| MediaError::reading(p, &e));
-    let bad = |p: &Path| { let p = p.display().to_string(); move |e: serde_json::Error| DemoError::Truth(format!("{p}: {e}")) };
+    let bad = |p: &Path| {
+        let p = p.display().to_string();
+        move |e: serde_json::Error| DemoError::Truth(format!("{p}: {e}"))
+    };
     let truth_file = truth_folder.join("truth.json");
     let truth: Truth = serde_json::from_str(&text(&truth_file)?).map_err(bad(&truth_file))?;
     let report: Report = serde_json::from_str(&text(report)?).map_err(bad(report))?;
@@ -87,18 +90,31 @@ pub fn score(truth_folder: &Path, plate: &Path, report: &Path) -> Result<Score, 
             f.used.then(|| Homography::new(f.transform).grid_distance(&exact, size))
         })
         .collect();
-    let worst_gain = report.frames.iter().zip(&truth.shots).filter(|(f, _)| f.used).filter_map(|(f, s)| f.gain.map(|g| (g, s)))
-        .flat_map(|(g, s)| g.map(|g| f64::from((g * s.gain / reference.gain - 1.0).abs()) * 100.0)).fold(0.0, f64::max);
+    let worst_gain = report
+        .frames
+        .iter()
+        .zip(&truth.shots)
+        .filter(|(f, _)| f.used)
+        .filter_map(|(f, s)| f.gain.map(|g| (g, s)))
+        .flat_map(|(g, s)| g.map(|g| f64::from((g * s.gain / reference.gain - 1.0).abs()) * 100.0))
+        .fold(0.0, f64::max);
     let pictures = compare(&picture, &wanted, &ever, (report.canvas.x, report.canvas.y));
     let worst = alignment.iter().flatten().copied().fold(0.0, f64::max);
     Ok(Score { alignment, worst_alignment: worst, worst_gain, ..pictures })
 }
 
 /// Places that anybody ever occupied, on the reference's grid.
-fn ever_occupied(folder: &Path, truth: &Truth, reference: Homography, size: Size) -> Result<Vec<bool>, DemoError> {
+fn ever_occupied(
+    folder: &Path,
+    truth: &Truth,
+    reference: Homography,
+    size: Size,
+) -> Result<Vec<bool>, DemoError> {
     let mut ever = vec![false; size.pixels() as usize];
     for (k, shot) in truth.shots.iter().enumerate() {
-        let Samples::Eight(mask) = decode(&folder.join(format!("occupied-{:02}.png", k + 1)))?.samples else { continue };
+        let Samples::Eight(mask) = decode(&folder.join(format!("occupied-{:02}.png", k + 1)))?.samples else {
+            continue;
+        };
         let Some(h) = shot.to_place.inverse().map(|h| h.after(&reference)) else { continue };
         for (i, e) in ever.iter_mut().enumerate() {
             let (x, y) = (i as u32 % size.width, i as u32 / size.width);
@@ -180,10 +196,10 @@ fn ssim(a: &[f64], b: &[f64], width: usize) -> f64 {
 /// Mean peak signal-to-noise ratio of codes, for tests.
 pub fn psnr(a: &Raster, b: &Raster) -> f64 {
     let n = a.data.len().max(1) as f64;
-    let squares: f64 = a.data.iter().zip(&b.data).map(|(x, y)| ((f64::from(*x) - f64::from(*y)) / 257.0).powi(2)).sum();
+    let squares: f64 =
+        a.data.iter().zip(&b.data).map(|(x, y)| ((f64::from(*x) - f64::from(*y)) / 257.0).powi(2)).sum();
     10.0 * (255.0 * 255.0 / (squares / n).max(1e-9)).log10()
 }
-
 
 #[cfg(test)]
 mod tests {

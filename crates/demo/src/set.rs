@@ -79,7 +79,9 @@ pub fn write_samples(folder: &Path) -> Result<(), DemoError> {
             let path = target.join(name);
             if !path.exists() {
                 let part = target.join(format!(".{name}.part"));
-                std::fs::write(&part, bytes).and_then(|()| std::fs::rename(&part, &path)).map_err(|e| MediaError::writing(&path, &e))?;
+                std::fs::write(&part, bytes)
+                    .and_then(|()| std::fs::rename(&part, &path))
+                    .map_err(|e| MediaError::writing(&path, &e))?;
             }
         }
     }
@@ -90,7 +92,13 @@ pub fn write_samples(folder: &Path) -> Result<(), DemoError> {
 ///
 /// # Errors
 /// When there is no such set or a file cannot be written.
-pub fn render(name: &str, width: u32, frames: usize, folder: &Path, tell: &dyn Fn(String)) -> Result<(), DemoError> {
+pub fn render(
+    name: &str,
+    width: u32,
+    frames: usize,
+    folder: &Path,
+    tell: &dyn Fn(String),
+) -> Result<(), DemoError> {
     let set = SETS.iter().find(|s| s.name == name).ok_or_else(|| DemoError::Unknown(name.into()))?;
     let truth = folder.join("truth");
     std::fs::create_dir_all(&truth).map_err(|e| MediaError::writing(&truth, &e))?;
@@ -101,7 +109,8 @@ pub fn render(name: &str, width: u32, frames: usize, folder: &Path, tell: &dyn F
     let camera = None;
     let output = Output { format: Format::Tiff { sixteen: true }, size: shoot.wide, camera };
     write(&place, &output, |r| Ok::<_, Infallible>(cut_place(&shoot, r)))?;
-    let text = serde_json::to_string_pretty(&Truth { size, shots: shoot.shots.clone() }).map_err(|e| DemoError::Truth(e.to_string()))?;
+    let text = serde_json::to_string_pretty(&Truth { size, shots: shoot.shots.clone() })
+        .map_err(|e| DemoError::Truth(e.to_string()))?;
     let path = truth.join("truth.json");
     std::fs::write(&path, text).map_err(|e| MediaError::writing(&path, &e))?;
     for k in 0..frames {

@@ -111,7 +111,9 @@ impl Shoot {
             .into_par_iter()
             .map(|y| {
                 let mut random = Random::new(order.seed ^ (u64::from(y) << 20));
-                (0..wide.width).map(|x| pixel(&model, &base, wide, focal, (x, y), rays, &mut random)).collect()
+                (0..wide.width)
+                    .map(|x| pixel(&model, &base, wide, focal, (x, y), rays, &mut random))
+                    .collect()
             })
             .collect();
         let all = || rows.iter().flatten();
@@ -123,7 +125,8 @@ impl Shoot {
         let mut random = Random::new(order.seed ^ 0x5407);
         let mut shots = Vec::new();
         let mut turns = Vec::new();
-        let (from_wide, to_frame) = (lens(wide, focal), lens(size, focal).inverse().unwrap_or(Homography::IDENTITY));
+        let (from_wide, to_frame) =
+            (lens(wide, focal), lens(size, focal).inverse().unwrap_or(Homography::IDENTITY));
         for k in 0..order.frames {
             let mut hand = |amount: f64| (amount * random.normal()).clamp(-2.0 * amount, 2.0 * amount);
             let (yaw, pitch, roll) = (hand(0.0065), hand(0.005), hand(0.0045));
@@ -156,12 +159,18 @@ impl Shoot {
             .map(|(y, row)| {
                 let mut random = Random::new(self.order.seed ^ ((index as u64) << 40) ^ ((y as u64) << 8));
                 let mut taken = vec![false; w];
-                for (x, px) in row.iter_mut().enumerate().filter(|(x, _)| busy[(y / TILE) * w.div_ceil(TILE) + x / TILE]) {
+                for (x, px) in
+                    row.iter_mut().enumerate().filter(|(x, _)| busy[(y / TILE) * w.div_ceil(TILE) + x / TILE])
+                {
                     let q = shot.to_place.apply(Point::new(x as f64, y as f64));
-                    let (qx, qy) = (q.x.round().clamp(0.0, f64::from(self.wide.width) - 1.0), q.y.round().clamp(0.0, f64::from(self.wide.height) - 1.0));
+                    let (qx, qy) = (
+                        q.x.round().clamp(0.0, f64::from(self.wide.width) - 1.0),
+                        q.y.round().clamp(0.0, f64::from(self.wide.height) - 1.0),
+                    );
                     let at = qy as usize * self.wide.width as usize + qx as usize;
                     let near: Vec<Posed> = figures.to_vec();
-                    let (colour, cover, shadow) = self.trace(&near, &camera, (size, focal), (x, y), at, &mut random);
+                    let (colour, cover, shadow) =
+                        self.trace(&near, &camera, (size, focal), (x, y), at, &mut random);
                     taken[x] = cover > 0.02 || shadow > 0.03;
                     *px = (*px * (1.0 - shadow)).lerp(colour, cover);
                 }
@@ -193,15 +202,17 @@ impl Shoot {
         at: usize,
         random: &mut Random,
     ) -> (Vec3, f32, f32) {
-        const RAYS: u32 = 8;
+        // Larger pictures have smaller pixels: fewer rays each do.
+        let rays: u32 = if self.order.width > 2500 { 3 } else { 8 };
         let (mut colour, mut hits, mut dark) = (Vec3::ZERO, 0.0f32, 0.0f32);
         let (sunlit, distance) = (f32::from(self.sunlit[at]) / 255.0, self.distance[at]);
-        for _ in 0..RAYS {
+        for _ in 0..rays {
             let (jx, jy) = (random.within(-0.6, 0.6) as f32, random.within(-0.6, 0.6) as f32);
             let u = (x as f32 + jx - (size.width as f32 - 1.0) / 2.0) / focal;
             let v = (y as f32 + jy - (size.height as f32 - 1.0) / 2.0) / focal;
             let seen = *camera * Vec3::new(u, v, 1.0);
-            let ray = Ray { origin: Vec3::Y * EYE, direction: Vec3::new(seen.x, -seen.y, seen.z).normalize() };
+            let ray =
+                Ray { origin: Vec3::Y * EYE, direction: Vec3::new(seen.x, -seen.y, seen.z).normalize() };
             if let Some(c) = figures::nearest(figures, &self.model, &ray, distance.min(300.0), random) {
                 colour += c.map(exposure);
                 hits += 1.0;
@@ -215,8 +226,8 @@ impl Shoot {
                 dark += contact * (1.0 - sunlit);
             }
         }
-        let free = RAYS as f32 - hits;
-        (colour / hits.max(1.0), hits / RAYS as f32, if free > 0.0 { dark / free } else { 0.0 })
+        let free = rays as f32 - hits;
+        (colour / hits.max(1.0), hits / rays as f32, if free > 0.0 { dark / free } else { 0.0 })
     }
 
     /// Tiles of the frame that a figure or its shadow may touch.
@@ -235,7 +246,10 @@ impl Shoot {
                 if q.z < 0.5 {
                     continue;
                 }
-                let middle = (q.x / q.z * focal + size.width as f32 / 2.0, q.y / q.z * focal + size.height as f32 / 2.0);
+                let middle = (
+                    q.x / q.z * focal + size.width as f32 / 2.0,
+                    q.y / q.z * focal + size.height as f32 / 2.0,
+                );
                 let reach = r * 1.15 / q.z * focal + 4.0;
                 let range = |m: f32, n: usize| {
                     let tile = |v: f32| (v / TILE as f32).floor().clamp(0.0, n as f32) as usize;
@@ -261,7 +275,8 @@ fn exposure(v: f32) -> f32 {
 /// Share of light that the lens lets through at a pixel.
 fn falloff(x: usize, y: usize, size: Size) -> f32 {
     let (dx, dy) = (x as f32 - size.width as f32 / 2.0, y as f32 - size.height as f32 / 2.0);
-    let r2 = (dx * dx + dy * dy) * 4.0 / (size.width as f32 * size.width as f32 + size.height as f32 * size.height as f32);
+    let r2 = (dx * dx + dy * dy) * 4.0
+        / (size.width as f32 * size.width as f32 + size.height as f32 * size.height as f32);
     1.0 - VIGNETTING * r2
 }
 
@@ -274,7 +289,9 @@ fn empty_light(place: &MemoryFrame, shot: &Shot, size: Size) -> Vec<Vec3> {
             let region = Rect::new(0, i64::from(b) * 64, size.width, 64).intersect(size.rect());
             // A place in memory can always be read.
             let Ok(p) = resample(place, 0, &shot.to_place, region) else { return Vec::new() };
-            (0..p.planes[0].len()).map(|i| Vec3::new(p.planes[0][i], p.planes[1][i], p.planes[2][i])).collect()
+            (0..p.planes[0].len())
+                .map(|i| Vec3::new(p.planes[0][i], p.planes[1][i], p.planes[2][i]))
+                .collect()
         })
         .collect();
     parts.concat()
@@ -293,7 +310,15 @@ pub fn empty_frame(place: &MemoryFrame, shot: &Shot, size: Size) -> Raster {
     out
 }
 
-fn pixel(model: &Place, base: &Mat3, wide: Size, focal: f64, (x, y): (u32, u32), rays: usize, random: &mut Random) -> Seen {
+fn pixel(
+    model: &Place,
+    base: &Mat3,
+    wide: Size,
+    focal: f64,
+    (x, y): (u32, u32),
+    rays: usize,
+    random: &mut Random,
+) -> Seen {
     let (mut light, mut sun, mut nearest) = (Vec3::ZERO, 0.0, f32::INFINITY);
     for _ in 0..rays {
         // A tent of two pixels: the softness of a good lens.
@@ -324,7 +349,8 @@ mod tests {
         // Where nobody stands, the frame is the truth up to its noise.
         let (frame, truth) = (a.frame(1), empty_frame(&a.place, &a.shots[1], frame_size(96)));
         let free = (0..frame.occupied.len()).filter(|&i| !frame.occupied[i]);
-        let off: Vec<f64> = free.map(|i| f64::from(frame.picture.data[3 * i].abs_diff(truth.data[3 * i])) / 257.0).collect();
+        let off: Vec<f64> =
+            free.map(|i| f64::from(frame.picture.data[3 * i].abs_diff(truth.data[3 * i])) / 257.0).collect();
         assert!(off.iter().sum::<f64>() / (off.len() as f64) < 6.0);
         let taken = frame.occupied.iter().filter(|o| **o).count();
         assert!(taken > 20 && taken < frame.occupied.len() / 2, "{taken}");

@@ -98,7 +98,9 @@ impl Shape {
             Self::Cupola(c, r) => (c - Vec3::new(r, 0.0, r), c + Vec3::splat(r)),
             Self::Rod(a, b, r) => (a.min(b) - Vec3::splat(r), a.max(b) + Vec3::splat(r)),
             Self::Leaf(c, _, r) => (c - Vec3::splat(r), c + Vec3::splat(r)),
-            Self::Triangle(a, b, c) => (a.min(b).min(c) - Vec3::splat(1e-3), a.max(b).max(c) + Vec3::splat(1e-3)),
+            Self::Triangle(a, b, c) => {
+                (a.min(b).min(c) - Vec3::splat(1e-3), a.max(b).max(c) + Vec3::splat(1e-3))
+            }
         }
     }
 
@@ -113,7 +115,13 @@ impl Shape {
                 if enter > leave || !within(enter) {
                     return None;
                 }
-                let axis = if enter == low.x { Vec3::X } else if enter == low.y { Vec3::Y } else { Vec3::Z };
+                let axis = if enter == low.x {
+                    Vec3::X
+                } else if enter == low.y {
+                    Vec3::Y
+                } else {
+                    Vec3::Z
+                };
                 Some((enter, -axis * d.dot(axis).signum()))
             }
             Self::Tube(c, r, h) => {
@@ -184,17 +192,30 @@ pub struct Things {
 }
 
 fn around(things: &[Thing]) -> (Vec3, Vec3) {
-    things.iter().map(|t| t.shape.bounds()).fold((Vec3::MAX, Vec3::MIN), |(a, b), (c, d)| (a.min(c), b.max(d)))
+    things
+        .iter()
+        .map(|t| t.shape.bounds())
+        .fold((Vec3::MAX, Vec3::MIN), |(a, b), (c, d)| (a.min(c), b.max(d)))
 }
 
 fn build(things: &mut [Thing], first: usize) -> Node {
     if things.len() <= 4 {
         return Node::Leaf(first, first + things.len());
     }
-    let middle = |t: &Thing| { let (a, b) = t.shape.bounds(); (a + b) * 0.5 };
-    let (low, high) = things.iter().map(middle).fold((Vec3::MAX, Vec3::MIN), |(a, b), m| (a.min(m), b.max(m)));
+    let middle = |t: &Thing| {
+        let (a, b) = t.shape.bounds();
+        (a + b) * 0.5
+    };
+    let (low, high) =
+        things.iter().map(middle).fold((Vec3::MAX, Vec3::MIN), |(a, b), m| (a.min(m), b.max(m)));
     let spread = high - low;
-    let axis = if spread.x >= spread.y && spread.x >= spread.z { 0 } else if spread.y >= spread.z { 1 } else { 2 };
+    let axis = if spread.x >= spread.y && spread.x >= spread.z {
+        0
+    } else if spread.y >= spread.z {
+        1
+    } else {
+        2
+    };
     let half = things.len() / 2;
     things.select_nth_unstable_by(half, |a, b| middle(a)[axis].total_cmp(&middle(b)[axis]));
     let (a, b) = things.split_at_mut(half);
@@ -268,7 +289,8 @@ mod tests {
     #[test]
     fn the_hierarchy_finds_what_a_plain_search_finds() {
         let mut r = Random::new(4);
-        let mut p = |s: f64| Vec3::new(r.within(-s, s) as f32, r.within(-s, s) as f32, r.within(-s, s) as f32);
+        let mut p =
+            |s: f64| Vec3::new(r.within(-s, s) as f32, r.within(-s, s) as f32, r.within(-s, s) as f32);
         let things: Vec<Thing> = (0..300)
             .map(|i| {
                 let (a, b) = (p(9.0), p(0.8).abs());

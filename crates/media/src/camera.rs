@@ -36,14 +36,17 @@ const KEPT: [Tag; 9] = [
     Tag::YResolution,
     Tag::ResolutionUnit,
 ];
-const DROPPED: [Tag; 4] = [Tag::MakerNote, Tag::PixelXDimension, Tag::PixelYDimension, Tag::InteroperabilityIndex];
+const DROPPED: [Tag; 4] =
+    [Tag::MakerNote, Tag::PixelXDimension, Tag::PixelYDimension, Tag::InteroperabilityIndex];
 
 impl CameraData {
     /// Reads an EXIF block (a little TIFF file, or a whole one); damaged data count as none.
     pub fn parse(block: &[u8]) -> Self {
-        let Ok(exif) = Reader::new().continue_on_error(true).read_raw(block.to_vec()).or_else(|e| {
-            e.distill_partial_result(|_| {})
-        }) else {
+        let Ok(exif) = Reader::new()
+            .continue_on_error(true)
+            .read_raw(block.to_vec())
+            .or_else(|e| e.distill_partial_result(|_| {}))
+        else {
             return Self { orientation: 1, ..Self::default() };
         };
         let field = |t: Tag| exif.get_field(t, In::PRIMARY);
@@ -62,12 +65,13 @@ impl CameraData {
             (Some(a), Some(b)) if !b.starts_with(&a) => Some(format!("{a} {b}")),
             (a, b) => b.or(a),
         };
-        let time = text(Tag::DateTimeOriginal).or_else(|| text(Tag::DateTime)).and_then(|t| clock(&t)).map(|t| {
-            match text(Tag::SubSecTimeOriginal).filter(|s| s.chars().all(|c| c.is_ascii_digit())) {
-                Some(s) => format!("{t}.{s}"),
-                None => t,
-            }
-        });
+        let time =
+            text(Tag::DateTimeOriginal).or_else(|| text(Tag::DateTime)).and_then(|t| clock(&t)).map(|t| {
+                match text(Tag::SubSecTimeOriginal).filter(|s| s.chars().all(|c| c.is_ascii_digit())) {
+                    Some(s) => format!("{t}.{s}"),
+                    None => t,
+                }
+            });
         Self {
             time,
             exposure_s: number(Tag::ExposureTime).filter(|v| *v > 0.0),
@@ -101,7 +105,9 @@ impl CameraData {
             }
         }
         if let Some(s) = self.exposure_s {
-            fields.push(field(Tag::ExposureTime, ratio(1.0, (1.0 / s).round().max(1.0) as u32)));
+            let (num, denom) =
+                if s < 1.0 { (1, (1.0 / s).round() as u32) } else { ((10.0 * s).round() as u32, 10) };
+            fields.push(field(Tag::ExposureTime, Value::Rational(vec![exif::Rational { num, denom }])));
         }
         if let Some(a) = self.aperture {
             fields.push(field(Tag::FNumber, ratio(a, 10)));
@@ -117,7 +123,8 @@ impl CameraData {
 
     /// Fields of the cleaned block.
     pub(crate) fn fields(&self) -> Vec<Field> {
-        let read = |b: &Vec<u8>| Reader::new().read_raw(b.clone()).ok().map(|e| e.fields().cloned().collect());
+        let read =
+            |b: &Vec<u8>| Reader::new().read_raw(b.clone()).ok().map(|e| e.fields().cloned().collect());
         self.block.as_ref().and_then(read).unwrap_or_default()
     }
 }
@@ -126,7 +133,8 @@ impl CameraData {
 fn clock(text: &str) -> Option<String> {
     let b = text.as_bytes();
     let digits = |r: std::ops::Range<usize>| b.get(r).is_some_and(|s| s.iter().all(u8::is_ascii_digit));
-    let whole = digits(0..4) && digits(5..7) && digits(8..10) && digits(11..13) && digits(14..16) && digits(17..19);
+    let whole =
+        digits(0..4) && digits(5..7) && digits(8..10) && digits(11..13) && digits(14..16) && digits(17..19);
     (whole && &text[0..4] != "0000")
         .then(|| format!("{}-{}-{}T{}", &text[0..4], &text[5..7], &text[8..10], &text[11..19]))
 }
@@ -180,6 +188,22 @@ mod tests {
         let again = CameraData::parse(first.block.as_ref().unwrap());
         assert_eq!((again.orientation, again.exposure_s, again.aperture), (1, Some(0.004), Some(5.6)));
         assert!(again.fields().iter().all(|f| f.tag != Tag::MakerNote));
+    }
+
+    #[test]
+    fn a_made_up_camera_reads_back_as_it_was_written() {
+        let data = CameraData {
+            time: Some("2026-05-16T14:03:22.150".into()),
+            exposure_s: Some(0.004),
+            aperture: Some(8.0),
+            iso: Some(200),
+            focal_mm: Some(29.0),
+            camera: Some("Hilltop One".into()),
+            orientation: 1,
+            block: None,
+        };
+        let block = data.clone().with_block().block.unwrap();
+        assert_eq!(CameraData { block: None, ..CameraData::parse(&block) }, data);
     }
 
     proptest! {

@@ -84,10 +84,10 @@ pub fn decode_bytes(path: &Path, bytes: &[u8]) -> Result<Decoded, MediaError> {
         FileKind::Png => png(path, bytes),
         FileKind::Tiff => tiff(path, bytes),
     }?;
-    let camera = raw.exif.as_deref().map_or_else(
-        || CameraData { orientation: 1, ..CameraData::default() },
-        CameraData::parse,
-    );
+    let camera = raw
+        .exif
+        .as_deref()
+        .map_or_else(|| CameraData { orientation: 1, ..CameraData::default() }, CameraData::parse);
     let samples = to_working(path, raw.channels, raw.samples, raw.icc.as_deref())?;
     let (size, samples) = upright(raw.size, samples, camera.orientation);
     Ok(Decoded { size, samples, camera })
@@ -136,7 +136,11 @@ fn jpeg(path: &Path, bytes: &[u8]) -> Result<Raw, MediaError> {
     }
     let data = decoder.decode().map_err(|e| damaged(path, &e.to_string()))?;
     if data.len() as u64 != 3 * size.pixels() {
-        return Err(MediaError::new(path, "its colours are stored in an unusual way", "convert it to an RGB JPEG"));
+        return Err(MediaError::new(
+            path,
+            "its colours are stored in an unusual way",
+            "convert it to an RGB JPEG",
+        ));
     }
     Ok(Raw {
         size,
@@ -159,10 +163,8 @@ fn png(path: &Path, bytes: &[u8]) -> Result<Raw, MediaError> {
     let frame = reader.next_frame(&mut data).map_err(bad)?;
     data.truncate(frame.buffer_size());
     let info = reader.info();
-    let (icc, exif) = (
-        info.icc_profile.as_ref().map(|p| p.to_vec()),
-        info.exif_metadata.as_ref().map(|p| p.to_vec()),
-    );
+    let (icc, exif) =
+        (info.icc_profile.as_ref().map(|p| p.to_vec()), info.exif_metadata.as_ref().map(|p| p.to_vec()));
     let stored = frame.color_type.samples();
     let samples = match frame.bit_depth {
         png::BitDepth::Sixteen => {
@@ -203,7 +205,13 @@ fn tiff(path: &Path, bytes: &[u8]) -> Result<Raw, MediaError> {
     let samples = match decoder.read_image().map_err(bad)? {
         DecodingResult::U8(d) => Samples::Eight(d),
         DecodingResult::U16(d) => Samples::Sixteen(d),
-        _ => return Err(MediaError::new(path, "its samples are not whole numbers", "save it with 8 or 16 bits")),
+        _ => {
+            return Err(MediaError::new(
+                path,
+                "its samples are not whole numbers",
+                "save it with 8 or 16 bits",
+            ));
+        }
     };
     let (channels, samples) = without_alpha(stored, samples);
     Ok(Raw { size, channels, samples, icc, exif: Some(bytes.to_vec()) })
@@ -224,7 +232,12 @@ fn without_alpha(stored: usize, samples: Samples) -> (usize, Samples) {
     (stored - 1, samples)
 }
 
-fn to_working(path: &Path, channels: usize, samples: Samples, icc: Option<&[u8]>) -> Result<Samples, MediaError> {
+fn to_working(
+    path: &Path,
+    channels: usize,
+    samples: Samples,
+    icc: Option<&[u8]>,
+) -> Result<Samples, MediaError> {
     let wide = || match &samples {
         Samples::Eight(d) => d.iter().map(|&v| u16::from(v) * 257).collect(),
         Samples::Sixteen(d) => d.clone(),

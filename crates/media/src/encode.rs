@@ -86,7 +86,12 @@ pub fn write<E: Send>(
     mut render: impl FnMut(Rect) -> Result<Raster, E> + Send,
 ) -> Result<(), WriteError<E>> {
     if matches!(output.format, Format::Jpeg { .. }) && output.size.width.max(output.size.height) > 65_500 {
-        return Err(MediaError::new(path, "JPEG holds no more than 65 500 pixels a side", "use .tif or .png").into());
+        return Err(MediaError::new(
+            path,
+            "JPEG holds no more than 65 500 pixels a side",
+            "use .tif or .png",
+        )
+        .into());
     }
     let io = |e: std::io::Error| MediaError::writing(path, &e);
     let mut file = beside(path).map_err(io)?;
@@ -192,9 +197,11 @@ fn encode<W: Write + Seek>(mut to: W, output: &Output<'_>, bands: Bands) -> std:
                 other => std::io::Error::other(other),
             };
             if sixteen {
-                tiff_rows::<tiff::encoder::colortype::RGB16>(&mut to, output, &bands, |b| b.data).map_err(error)?;
+                tiff_rows::<tiff::encoder::colortype::RGB16>(&mut to, output, &bands, |b| b.data)
+                    .map_err(error)?;
             } else {
-                tiff_rows::<tiff::encoder::colortype::RGB8>(&mut to, output, &bands, |b| b.to_u8()).map_err(error)?;
+                tiff_rows::<tiff::encoder::colortype::RGB8>(&mut to, output, &bands, |b| b.to_u8())
+                    .map_err(error)?;
             }
         }
     }
@@ -230,8 +237,13 @@ where
     image.encoder().write_tag(Tag::Orientation, 1u16)?;
     let top = |f: &&exif::Field| {
         f.tag.context() == exif::Context::Tiff
-            && ![exif::Tag::Orientation, exif::Tag::XResolution, exif::Tag::YResolution, exif::Tag::ResolutionUnit]
-                .contains(&f.tag)
+            && ![
+                exif::Tag::Orientation,
+                exif::Tag::XResolution,
+                exif::Tag::YResolution,
+                exif::Tag::ResolutionUnit,
+            ]
+            .contains(&f.tag)
     };
     for f in fields.iter().filter(top) {
         tiff_field(image.encoder(), f)?;
@@ -254,7 +266,8 @@ fn tiff_field<W: Write + Seek, K: tiff::encoder::TiffKind>(
     let tag = tiff::tags::Tag::Unknown(field.tag.number());
     match &field.value {
         V::Ascii(v) => {
-            let text: Vec<u8> = v.iter().flat_map(|s| s.iter().copied().chain([0])).filter(u8::is_ascii).collect();
+            let text: Vec<u8> =
+                v.iter().flat_map(|s| s.iter().copied().chain([0])).filter(u8::is_ascii).collect();
             let text = String::from_utf8_lossy(&text).trim_end_matches('\0').to_owned();
             directory.write_tag(tag, text.as_str())
         }

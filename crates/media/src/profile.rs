@@ -11,7 +11,11 @@ pub(crate) static SRGB: LazyLock<Vec<u8>> =
 ///
 /// Returns `None` when the profile is sRGB itself, is for another kind of samples, or cannot be used: the samples
 /// are then taken for sRGB. `Err` is never silent loss: an unreadable profile is reported by its text.
-pub(crate) fn to_srgb(icc: &[u8], channels: usize, samples: impl FnOnce() -> Vec<u16>) -> Result<Option<Vec<u16>>, String> {
+pub(crate) fn to_srgb(
+    icc: &[u8],
+    channels: usize,
+    samples: impl FnOnce() -> Vec<u16>,
+) -> Result<Option<Vec<u16>>, String> {
     let profile = ColorProfile::new_from_slice(icc).map_err(|e| format!("{e:?}"))?;
     let layout = match (profile.color_space, channels) {
         (DataColorSpace::Rgb, 3) => Layout::Rgb,
@@ -32,7 +36,8 @@ pub(crate) fn to_srgb(icc: &[u8], channels: usize, samples: impl FnOnce() -> Vec
         1 => steps.to_vec(),
         _ => steps.iter().flat_map(|&r| steps.iter().flat_map(move |&g| [r, g, 65535 - r / 2])).collect(),
     };
-    let expected: Vec<u16> = if channels == 1 { probe.iter().flat_map(|&v| [v; 3]).collect() } else { probe.clone() };
+    let expected: Vec<u16> =
+        if channels == 1 { probe.iter().flat_map(|&v| [v; 3]).collect() } else { probe.clone() };
     if run(&probe)?.iter().zip(&expected).all(|(a, b)| a.abs_diff(*b) < 160) {
         return Ok(None);
     }

@@ -32,7 +32,13 @@ pub struct TiledFrame {
 
 fn levels_of(size: Size) -> u32 {
     // Down to one tile of which every pixel still stands for something.
-    (0..).find(|&k| { let s = size.at_level(k); s.width.max(s.height) <= 64 }).unwrap_or(0) + 1
+    (0..)
+        .find(|&k| {
+            let s = size.at_level(k);
+            s.width.max(s.height) <= 64
+        })
+        .unwrap_or(0)
+        + 1
 }
 
 fn bytes_per_tile(depth: Depth) -> u64 {
@@ -89,7 +95,8 @@ fn write_level(out: &mut impl Write, size: Size, level: &Samples) -> std::io::Re
             let from = 3 * ((ty * TILE + y) as usize * width + (tx * TILE) as usize);
             match level {
                 Samples::Eight(d) => {
-                    tile[(3 * y * TILE) as usize..][..3 * columns].copy_from_slice(&d[from..from + 3 * columns]);
+                    tile[(3 * y * TILE) as usize..][..3 * columns]
+                        .copy_from_slice(&d[from..from + 3 * columns]);
                 }
                 Samples::Sixteen(d) => {
                     let to = &mut tile[(6 * y * TILE) as usize..][..6 * columns];

@@ -15,9 +15,14 @@ pub async fn asset(request: HttpRequest) -> HttpResponse {
         None => (Dist::get("index.html"), "index.html"),
     };
     let Some(file) = file else {
-        return HttpResponse::NotFound().content_type("text/plain; charset=utf-8").body("The pages were not built into this program; run ./start.\n");
+        return HttpResponse::NotFound()
+            .content_type("text/plain; charset=utf-8")
+            .body("The pages were not built into this program; run ./start.\n");
     };
     // Vite names files by their content; the page itself must be asked for anew.
     let cache = if name.starts_with("assets/") { "public, max-age=31536000, immutable" } else { "no-cache" };
-    HttpResponse::Ok().content_type(file.metadata.mimetype()).insert_header(("Cache-Control", cache)).body(file.data.into_owned())
+    HttpResponse::Ok()
+        .content_type(file.metadata.mimetype())
+        .insert_header(("Cache-Control", cache))
+        .body(file.data.into_owned())
 }

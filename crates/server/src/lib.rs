@@ -19,11 +19,30 @@ use utoipa::OpenApi;
 #[openapi(
     info(title = "Evanu", description = "Sets of frames and the clean plates made of them"),
     paths(
-        routes::list_sets, routes::create_set, routes::get_set, routes::rename_set, routes::delete_set,
-        routes::restore_set, routes::duplicate_set, routes::change_recipe, routes::undo, routes::redo,
-        routes::prepare, routes::dismiss_frame, routes::agreement, routes::sample_set, routes::start_export,
-        routes::get_run, routes::cancel_run, routes::exported_file, upload::upload_frames, pictures::tile,
-        pictures::cover, pictures::frame_thumbnail, pictures::look, events::events
+        routes::list_sets,
+        routes::create_set,
+        routes::get_set,
+        routes::rename_set,
+        routes::delete_set,
+        routes::restore_set,
+        routes::duplicate_set,
+        routes::change_recipe,
+        routes::undo,
+        routes::redo,
+        routes::prepare,
+        routes::dismiss_frame,
+        routes::agreement,
+        routes::sample_set,
+        routes::start_export,
+        routes::get_run,
+        routes::cancel_run,
+        routes::exported_file,
+        upload::upload_frames,
+        pictures::tile,
+        pictures::cover,
+        pictures::frame_thumbnail,
+        pictures::look,
+        events::events
     ),
     components(schemas(evanu_studio::Event, problem::Problem))
 )]
@@ -80,8 +99,10 @@ fn local_caller(head: &actix_web::dev::RequestHead, port: u16) -> bool {
     let text = |name| head.headers().get(name).and_then(|v| v.to_str().ok());
     let host = text(actix_web::http::header::HOST).unwrap_or_default();
     let plain = host.strip_suffix(&format!(":{port}")).unwrap_or(host);
-    let named_by_address = plain == "localhost" || plain.trim_matches(['[', ']']).parse::<std::net::IpAddr>().is_ok();
-    let same_origin = text(actix_web::http::header::ORIGIN).is_none_or(|o| o == format!("http://{host}") || o == format!("https://{host}"));
+    let named_by_address =
+        plain == "localhost" || plain.trim_matches(['[', ']']).parse::<std::net::IpAddr>().is_ok();
+    let same_origin = text(actix_web::http::header::ORIGIN)
+        .is_none_or(|o| o == format!("http://{host}") || o == format!("https://{host}"));
     named_by_address && same_origin
 }
 

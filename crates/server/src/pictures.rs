@@ -34,21 +34,31 @@ fn view_of(name: &str) -> Result<View, StudioError> {
     responses((status = 200, content_type = "image/jpeg", body = Vec<u8>), (status = 304), (status = 404, body = Problem), (status = 409, body = Problem))
 )]
 #[get("/sets/{set}/tiles/{key}/{name}/{level}/{file}")]
-pub async fn tile(studio: web::Data<Studio>, path: web::Path<(i64, String, String, u32, String)>, request: HttpRequest) -> Result<HttpResponse, Failure> {
+pub async fn tile(
+    studio: web::Data<Studio>,
+    path: web::Path<(i64, String, String, u32, String)>,
+    request: HttpRequest,
+) -> Result<HttpResponse, Failure> {
     let (set, key, name, level, file) = path.into_inner();
     let view = view_of(&name)?;
     let place = parse_tile(&file).ok_or_else(|| StudioError::NotFound("there is no such tile".into()))?;
     let ((x, y), kind) = place;
     let (bytes, tag) = off(&studio, move |s| s.tile(set, &key, view, level, (x, y), kind)).await?;
     let tag = EntityTag::new_strong(tag.replace(|c: char| !c.is_ascii_alphanumeric(), "-"));
-    let known = match request.headers().get(header::IF_NONE_MATCH).map(|_| <IfNoneMatch as header::Header>::parse(&request)) {
+    let known = match request
+        .headers()
+        .get(header::IF_NONE_MATCH)
+        .map(|_| <IfNoneMatch as header::Header>::parse(&request))
+    {
         Some(Ok(IfNoneMatch::Items(tags))) => tags.iter().any(|t| t.weak_eq(&tag)),
         Some(Ok(IfNoneMatch::Any)) => true,
         _ => false,
     };
     let mut response = if known { HttpResponse::NotModified() } else { HttpResponse::Ok() };
     // The address holds the content's key: what it names never changes.
-    response.insert_header(ETag(tag)).insert_header((header::CACHE_CONTROL, "private, max-age=31536000, immutable"));
+    response
+        .insert_header(ETag(tag))
+        .insert_header((header::CACHE_CONTROL, "private, max-age=31536000, immutable"));
     if known {
         return Ok(response.finish());
     }
@@ -79,20 +89,31 @@ fn usual_side() -> u32 {
 }
 
 fn small(bytes: Vec<u8>) -> HttpResponse {
-    HttpResponse::Ok().content_type("image/jpeg").insert_header((header::CACHE_CONTROL, "private, max-age=3600")).body(bytes)
+    HttpResponse::Ok()
+        .content_type("image/jpeg")
+        .insert_header((header::CACHE_CONTROL, "private, max-age=3600"))
+        .body(bytes)
 }
 
 /// A small picture of the plate.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path), Side), responses((status = 200, content_type = "image/jpeg", body = Vec<u8>), (status = 409, body = Problem)))]
 #[get("/sets/{set}/cover")]
-pub async fn cover(studio: web::Data<Studio>, set: web::Path<i64>, side: web::Query<Side>) -> Result<HttpResponse, Failure> {
+pub async fn cover(
+    studio: web::Data<Studio>,
+    set: web::Path<i64>,
+    side: web::Query<Side>,
+) -> Result<HttpResponse, Failure> {
     Ok(small(off(&studio, move |s| s.thumbnail(*set, None, side.side)).await?))
 }
 
 /// A small picture of a frame as shot.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("frame" = i64, Path), Side), responses((status = 200, content_type = "image/jpeg", body = Vec<u8>), (status = 404, body = Problem)))]
 #[get("/sets/{set}/frames/{frame}/thumbnail")]
-pub async fn frame_thumbnail(studio: web::Data<Studio>, path: web::Path<(i64, i64)>, side: web::Query<Side>) -> Result<HttpResponse, Failure> {
+pub async fn frame_thumbnail(
+    studio: web::Data<Studio>,
+    path: web::Path<(i64, i64)>,
+    side: web::Query<Side>,
+) -> Result<HttpResponse, Failure> {
     let (set, frame) = *path;
     Ok(small(off(&studio, move |s| s.thumbnail(set, Some(frame), side.side)).await?))
 }
@@ -118,7 +139,11 @@ pub struct Place {
 /// The same place in every frame, or by every method.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path), Place), responses((status = 200, body = Look), (status = 409, body = Problem)))]
 #[get("/sets/{set}/look")]
-pub async fn look(studio: web::Data<Studio>, set: web::Path<i64>, place: web::Query<Place>) -> Result<web::Json<Look>, Failure> {
+pub async fn look(
+    studio: web::Data<Studio>,
+    set: web::Path<i64>,
+    place: web::Query<Place>,
+) -> Result<web::Json<Look>, Failure> {
     let p = place.into_inner();
     let size = evanu_core::geometry::Size::new(p.width, p.height);
     Ok(web::Json(off(&studio, move |s| s.look(*set, (p.x, p.y), p.level, size, p.methods)).await?))

@@ -3,14 +3,19 @@
 use crate::problem::{Failure, Problem};
 use actix_web::http::header::{ContentDisposition, DispositionParam, DispositionType};
 use actix_web::{HttpResponse, delete, get, post, put, web};
-use evanu_studio::{AgreementFact, Change, ExportRequest, RunInfo, SetDetail, SetSummary, Studio, StudioError};
+use evanu_studio::{
+    AgreementFact, Change, ExportRequest, RunInfo, SetDetail, SetSummary, Studio, StudioError,
+};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 type Shared = web::Data<Studio>;
 
 /// Runs blocking work beside the request threads.
-pub async fn off<T: Send + 'static>(studio: &Shared, work: impl FnOnce(&Studio) -> Result<T, StudioError> + Send + 'static) -> Result<T, Failure> {
+pub async fn off<T: Send + 'static>(
+    studio: &Shared,
+    work: impl FnOnce(&Studio) -> Result<T, StudioError> + Send + 'static,
+) -> Result<T, Failure> {
     let studio = studio.get_ref().clone();
     Ok(web::block(move || work(&studio)).await??)
 }
@@ -97,7 +102,11 @@ pub async fn get_set(studio: Shared, set: web::Path<i64>) -> Result<web::Json<Se
 /// Gives a set another name.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path)), request_body = Name, responses((status = 204), (status = 404, body = Problem)))]
 #[put("/sets/{set}/name")]
-pub async fn rename_set(studio: Shared, set: web::Path<i64>, name: web::Json<Name>) -> Result<HttpResponse, Failure> {
+pub async fn rename_set(
+    studio: Shared,
+    set: web::Path<i64>,
+    name: web::Json<Name>,
+) -> Result<HttpResponse, Failure> {
     off(&studio, move |s| s.rename_set(*set, &name.name)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
@@ -129,7 +138,11 @@ pub async fn duplicate_set(studio: Shared, set: web::Path<i64>) -> Result<HttpRe
 /// Puts a new recipe in force.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path)), request_body = Change, responses((status = 200, body = SetDetail), (status = 409, body = Problem)))]
 #[put("/sets/{set}/recipe")]
-pub async fn change_recipe(studio: Shared, set: web::Path<i64>, change: web::Json<Change>) -> Result<web::Json<SetDetail>, Failure> {
+pub async fn change_recipe(
+    studio: Shared,
+    set: web::Path<i64>,
+    change: web::Json<Change>,
+) -> Result<web::Json<SetDetail>, Failure> {
     Ok(web::Json(off(&studio, move |s| s.change(*set, &change).and_then(|()| s.set(*set))).await?))
 }
 
@@ -173,7 +186,11 @@ pub async fn agreement(studio: Shared, set: web::Path<i64>) -> Result<web::Json<
 /// Begins to write the plate to a file.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path)), request_body = ExportRequest, responses((status = 202, body = Id), (status = 409, body = Problem)))]
 #[post("/sets/{set}/exports")]
-pub async fn start_export(studio: Shared, set: web::Path<i64>, request: web::Json<ExportRequest>) -> Result<HttpResponse, Failure> {
+pub async fn start_export(
+    studio: Shared,
+    set: web::Path<i64>,
+    request: web::Json<ExportRequest>,
+) -> Result<HttpResponse, Failure> {
     let id = off(&studio, move |s| s.start_export(*set, &request)).await?;
     Ok(HttpResponse::Accepted().json(Id { id }))
 }
@@ -200,7 +217,9 @@ pub async fn exported_file(studio: Shared, run: web::Path<i64>) -> Result<HttpRe
     use futures_util::StreamExt;
     let (path, name) = off(&studio, move |s| s.exported(*run)).await?;
     let shown = path.clone();
-    let file = web::block(move || std::fs::File::open(path)).await?.map_err(|e| StudioError::from(evanu_studio_media_error(&shown, &e)))?;
+    let file = web::block(move || std::fs::File::open(path))
+        .await?
+        .map_err(|e| StudioError::from(evanu_media::MediaError::reading(&shown, &e)))?;
     let length = file.metadata().map_or(0, |m| m.len());
     // The file is read in pieces beside the request threads: an export may be larger than memory.
     let pieces = futures_util::stream::unfold(file, |mut file| async move {
@@ -219,15 +238,14 @@ pub async fn exported_file(studio: Shared, run: web::Path<i64>) -> Result<HttpRe
         }
     })
     .boxed_local();
-    let disposition = ContentDisposition { disposition: DispositionType::Attachment, parameters: vec![DispositionParam::Filename(name)] };
+    let disposition = ContentDisposition {
+        disposition: DispositionType::Attachment,
+        parameters: vec![DispositionParam::Filename(name)],
+    };
     Ok(HttpResponse::Ok()
         .insert_header(disposition)
         .insert_header(actix_web::http::header::ContentEncoding::Identity)
         .content_type("application/octet-stream")
         .no_chunking(length)
         .streaming(pieces))
-}
-
-fn evanu_studio_media_error(path: &std::path::Path, e: &std::io::Error) -> evanu_media::MediaError {
-    evanu_media::MediaError::reading(path, e)
 }

@@ -9,9 +9,15 @@ use futures_util::StreamExt;
 
 /// Adds files to a set; each part is one file. Afterwards, `prepare` begins the work.
 #[utoipa::path(post, path = "/api/sets/{set}/frames", params(("set" = i64, Path)), request_body(content = String, content_type = "multipart/form-data"), responses((status = 204), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn upload_frames(studio: web::Data<Studio>, set: web::Path<i64>, mut parts: Multipart) -> Result<HttpResponse, Failure> {
+pub async fn upload_frames(
+    studio: web::Data<Studio>,
+    set: web::Path<i64>,
+    mut parts: Multipart,
+) -> Result<HttpResponse, Failure> {
     let set = *set;
-    let cut = |e: actix_multipart::MultipartError| StudioError::Invalid(format!("the upload was cut off ({e}); files that had arrived whole are kept"));
+    let cut = |e: actix_multipart::MultipartError| {
+        StudioError::Invalid(format!("the upload was cut off ({e}); files that had arrived whole are kept"))
+    };
     while let Some(part) = parts.next().await {
         let mut part = part.map_err(cut)?;
         let name = part.content_disposition().and_then(|d| d.get_filename()).unwrap_or("frame").to_owned();

@@ -25,7 +25,9 @@ pub enum StudioError {
 
 impl From<rusqlite::Error> for StudioError {
     fn from(e: rusqlite::Error) -> Self {
-        Self::Storage(format!("the data folder's database could not be used ({e}); check the disk and its space"))
+        Self::Storage(format!(
+            "the data folder's database could not be used ({e}); check the disk and its space"
+        ))
     }
 }
 

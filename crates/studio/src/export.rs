@@ -55,7 +55,8 @@ impl Studio {
     /// When the run wrote none.
     pub fn exported(&self, run: i64) -> Result<(PathBuf, String), StudioError> {
         let info = self.run(run)?;
-        let name = info.message.filter(|_| info.kind == RunKind::Export && info.state == crate::RunState::Done);
+        let name =
+            info.message.filter(|_| info.kind == RunKind::Export && info.state == crate::RunState::Done);
         let name = name.ok_or_else(|| StudioError::NotFound("this run wrote no file".into()))?;
         Ok((self.path(&["exports", &run.to_string(), &name]), name))
     }

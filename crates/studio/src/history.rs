@@ -14,7 +14,11 @@ impl Studio {
             .query_row("SELECT recipe FROM recipes r JOIN sets s ON s.id = r.set_id WHERE s.id = ?1 AND r.seq = s.cursor", params![set], |r| r.get(0))
             .optional()?;
         let mut recipe: Recipe = serde_json::from_str(&text.ok_or_else(gone)?)?;
-        let frames: i64 = db.query_row("SELECT count(*) FROM frames WHERE set_id = ?1 AND place IS NOT NULL", params![set], |r| r.get(0))?;
+        let frames: i64 = db.query_row(
+            "SELECT count(*) FROM frames WHERE set_id = ?1 AND place IS NOT NULL",
+            params![set],
+            |r| r.get(0),
+        )?;
         // Frames that came later take part until they are set aside.
         recipe.used.resize(frames as usize, true);
         recipe.reference = recipe.reference.filter(|&r| r < frames as usize);
@@ -29,10 +33,15 @@ impl Studio {
         self.check_set(set)?;
         let now = self.recipe(set)?;
         if change.recipe.version != now.version {
-            return Err(StudioError::Invalid(format!("this version writes recipes of version {}", now.version)));
+            return Err(StudioError::Invalid(format!(
+                "this version writes recipes of version {}",
+                now.version
+            )));
         }
         if change.recipe.used.len() != now.used.len() {
-            return Err(StudioError::Conflict("frames have been added meanwhile; look again and repeat".into()));
+            return Err(StudioError::Conflict(
+                "frames have been added meanwhile; look again and repeat".into(),
+            ));
         }
         if change.recipe.reference.is_some_and(|r| r >= now.used.len()) {
             return Err(StudioError::Invalid("there is no such reference frame".into()));
@@ -44,7 +53,10 @@ impl Studio {
         {
             let mut db = self.db();
             let t = db.transaction()?;
-            t.execute("DELETE FROM recipes WHERE set_id = ?1 AND seq > (SELECT cursor FROM sets WHERE id = ?1)", params![set])?;
+            t.execute(
+                "DELETE FROM recipes WHERE set_id = ?1 AND seq > (SELECT cursor FROM sets WHERE id = ?1)",
+                params![set],
+            )?;
             t.execute("UPDATE sets SET cursor = cursor + 1 WHERE id = ?1", params![set])?;
             let label: String = change.label.chars().take(120).collect();
             t.execute("INSERT INTO recipes (set_id, seq, label, recipe) SELECT id, cursor, ?2, ?3 FROM sets WHERE id = ?1", params![set, label, text])?;

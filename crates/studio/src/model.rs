@@ -105,7 +105,7 @@ pub struct SetDetail {
     /// All frames by clock time.
     pub frames: Vec<FrameInfo>,
     /// Its decisions.
-    #[schema(value_type = Object)]
+    #[schema(value_type = RecipeShape)]
     pub recipe: evanu_core::recipe::Recipe,
     /// Index of the reference frame; `None` until frames are aligned.
     pub reference: Option<usize>,
@@ -210,7 +210,7 @@ pub struct Change {
     /// What was done, for example "set frame 7 aside".
     pub label: String,
     /// All decisions.
-    #[schema(value_type = Object)]
+    #[schema(value_type = RecipeShape)]
     pub recipe: evanu_core::recipe::Recipe,
 }
 
@@ -247,4 +247,38 @@ pub(crate) struct FrameRow {
     pub width: u32,
     pub height: u32,
     pub camera: CameraData,
+}
+
+/// How a recipe looks to clients; the core's type serialises to it, and a test holds the two together.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[schema(as = Recipe)]
+pub struct RecipeShape {
+    /// Version of this shape.
+    pub version: u32,
+    /// One entry a frame: false when its owner set it aside.
+    pub used: Vec<bool>,
+    /// `auto`, `off`, `shift`, `rigid`, `similarity` or `perspective`.
+    pub align: String,
+    /// Index of the chosen reference frame; null lets the program propose it.
+    pub reference: Option<usize>,
+    /// Whether frames are matched in exposure and colour.
+    pub match_exposure: bool,
+    /// `median`, `mean`, `darkest`, `lightest` or `rank:P`.
+    pub method: String,
+    /// `reference` or `common`.
+    pub canvas: String,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use evanu_core::recipe::Recipe;
+
+    #[test]
+    fn the_described_recipe_is_the_real_one() {
+        let recipe = Recipe { reference: Some(1), ..Recipe::new(3) };
+        let value = serde_json::to_value(&recipe).unwrap();
+        let shape: RecipeShape = serde_json::from_value(value.clone()).unwrap();
+        assert_eq!(serde_json::to_value(shape).unwrap(), value);
+    }
 }

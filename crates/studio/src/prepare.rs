@@ -22,7 +22,8 @@ impl Studio {
         work.step("Reading frames");
         let done = AtomicUsize::new(0);
         unread.par_iter().try_for_each(|frame| {
-            work.at(done.load(Ordering::Relaxed) as f32 / unread.len() as f32).map_err(|_| StudioError::Cancelled)?;
+            work.at(done.load(Ordering::Relaxed) as f32 / unread.len() as f32)
+                .map_err(|_| StudioError::Cancelled)?;
             self.read_frame(frame)?;
             let n = done.fetch_add(1, Ordering::Relaxed) + 1;
             self.tell(Event::Set { id: set });
@@ -33,16 +34,22 @@ impl Studio {
         self.tell(Event::Set { id: set });
         let rows: Vec<FrameRow> = self.placed(set)?;
         if rows.is_empty() {
-            return Err(StudioError::Invalid("none of these files could be read; add JPEG, PNG or TIFF photographs".into()));
+            return Err(StudioError::Invalid(
+                "none of these files could be read; add JPEG, PNG or TIFF photographs".into(),
+            ));
         }
         let recipe = self.recipe(set)?;
         let key = plan_key(&rows, &recipe);
         work.step("Aligning frames");
         if self.plan_text(set, &key)?.is_none() {
-            let open: Vec<Arc<TiledFrame>> = rows.iter().map(|f| self.pyramid(f)).collect::<Result<_, _>>()?;
+            let open: Vec<Arc<TiledFrame>> =
+                rows.iter().map(|f| self.pyramid(f)).collect::<Result<_, _>>()?;
             let sources: Vec<&dyn FrameSource> = open.iter().map(|f| &**f as &dyn FrameSource).collect();
             let plan = prepare::plan(&recipe, &sources, &|share| work.at(share))?;
-            self.db().execute("INSERT OR REPLACE INTO plans (set_id, key, plan) VALUES (?1, ?2, ?3)", params![set, key, serde_json::to_string(&plan)?])?;
+            self.db().execute(
+                "INSERT OR REPLACE INTO plans (set_id, key, plan) VALUES (?1, ?2, ?3)",
+                params![set, key, serde_json::to_string(&plan)?],
+            )?;
         }
         work.step("Combining");
         self.forget(set);
@@ -52,7 +59,8 @@ impl Studio {
 
     /// Decodes one frame into its pyramid and notes what came of it.
     fn read_frame(&self, frame: &FrameRow) -> Result<(), StudioError> {
-        let (original, store) = (self.path(&["originals", &frame.hash]), self.path(&["cache", "pyramids", &frame.hash]));
+        let (original, store) =
+            (self.path(&["originals", &frame.hash]), self.path(&["cache", "pyramids", &frame.hash]));
         match import(&original, &store) {
             Ok((size, camera)) => {
                 self.db().execute(
@@ -64,7 +72,10 @@ impl Studio {
             Err(e) if e.path != original => return Err(e.into()),
             Err(e) => {
                 let named = MediaError { path: Path::new(&frame.name).to_owned(), ..e };
-                self.db().execute("UPDATE frames SET state = 'failed', reason = ?2 WHERE id = ?1", params![frame.id, named.to_string()])?;
+                self.db().execute(
+                    "UPDATE frames SET state = 'failed', reason = ?2 WHERE id = ?1",
+                    params![frame.id, named.to_string()],
+                )?;
             }
         }
         Ok(())
@@ -84,13 +95,19 @@ impl Studio {
 
     /// Frames that have a place, in the recipe's order.
     pub(crate) fn placed(&self, set: i64) -> Result<Vec<FrameRow>, StudioError> {
-        let mut rows: Vec<FrameRow> = self.frame_rows(set)?.into_iter().filter(|f| f.index.is_some()).collect();
+        let mut rows: Vec<FrameRow> =
+            self.frame_rows(set)?.into_iter().filter(|f| f.index.is_some()).collect();
         rows.sort_by_key(|f| f.index);
         Ok(rows)
     }
 
     pub(crate) fn plan_text(&self, set: i64, key: &str) -> Result<Option<String>, StudioError> {
-        Ok(self.db().query_row("SELECT plan FROM plans WHERE set_id = ?1 AND key = ?2", params![set, key], |r| r.get(0)).optional()?)
+        Ok(self
+            .db()
+            .query_row("SELECT plan FROM plans WHERE set_id = ?1 AND key = ?2", params![set, key], |r| {
+                r.get(0)
+            })
+            .optional()?)
     }
 
     /// A frame's pyramid; made anew from the original when the cache was deleted.
@@ -117,7 +134,9 @@ impl Studio {
 /// What a plan depends on.
 pub(crate) fn plan_key(rows: &[FrameRow], recipe: &Recipe) -> String {
     let mut hasher = blake3::Hasher::new();
-    rows.iter().for_each(|f| { hasher.update(f.hash.as_bytes()); });
+    rows.iter().for_each(|f| {
+        hasher.update(f.hash.as_bytes());
+    });
     hasher.update(format!("plan 1 {:?} {:?}", recipe.align, recipe.reference).as_bytes());
     hasher.finalize().to_hex()[..16].to_owned()
 }

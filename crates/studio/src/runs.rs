@@ -93,12 +93,19 @@ impl Studio {
         let id = {
             let db = self.db();
             let waiting = db
-                .query_row("SELECT id FROM runs WHERE set_id = ?1 AND kind = 'prepare' AND state = 'queued'", params![set], |r| r.get(0))
+                .query_row(
+                    "SELECT id FROM runs WHERE set_id = ?1 AND kind = 'prepare' AND state = 'queued'",
+                    params![set],
+                    |r| r.get(0),
+                )
                 .optional()?;
             match waiting {
                 Some(id) if kind == RunKind::Prepare => id,
                 _ => {
-                    db.execute("INSERT INTO runs (set_id, kind, state, request) VALUES (?1, ?2, 'queued', ?3)", params![set, kind_name(kind), request])?;
+                    db.execute(
+                        "INSERT INTO runs (set_id, kind, state, request) VALUES (?1, ?2, 'queued', ?3)",
+                        params![set, kind_name(kind), request],
+                    )?;
                     db.last_insert_rowid()
                 }
             }
@@ -130,7 +137,10 @@ impl Studio {
                         false
                     });
                     // Woken by new work; otherwise looks now and then whether the application is still there.
-                    if !more && receive.recv_timeout(Duration::from_secs(2)) == Err(std::sync::mpsc::RecvTimeoutError::Disconnected) {
+                    if !more
+                        && receive.recv_timeout(Duration::from_secs(2))
+                            == Err(std::sync::mpsc::RecvTimeoutError::Disconnected)
+                    {
                         return;
                     }
                 }
@@ -153,14 +163,17 @@ impl Studio {
         let Some((run, set, kind, request)) = next else { return Ok(false) };
         let stop = Arc::new(AtomicBool::new(false));
         let step = StepInfo { name: "begin".into(), share: 0.0, seconds_left: None };
-        *lock(&self.0.queue.current) = Some(Current { run, step, began: Instant::now(), told: Instant::now(), stop: stop.clone() });
+        *lock(&self.0.queue.current) =
+            Some(Current { run, step, began: Instant::now(), told: Instant::now(), stop: stop.clone() });
         self.finish(run, "running", None)?;
         let work = Work { studio: self, set, run, stop };
         let done = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| match kind.as_str() {
             "export" => self.export(&work, &request),
             _ => self.prepare(&work),
         }))
-        .unwrap_or_else(|_| Err(StudioError::Storage("the work ended unexpectedly; please try again".into())));
+        .unwrap_or_else(|_| {
+            Err(StudioError::Storage("the work ended unexpectedly; please try again".into()))
+        });
         *lock(&self.0.queue.current) = None;
         match done {
             Ok(message) => self.finish(run, "done", message.as_deref())?,
@@ -173,7 +186,10 @@ impl Studio {
     }
 
     fn finish(&self, run: i64, state: &str, message: Option<&str>) -> Result<(), StudioError> {
-        self.db().execute("UPDATE runs SET state = ?2, message = ?3 WHERE id = ?1", params![run, state, message])?;
+        self.db().execute(
+            "UPDATE runs SET state = ?2, message = ?3 WHERE id = ?1",
+            params![run, state, message],
+        )?;
         self.tell_run(run);
         Ok(())
     }
@@ -183,7 +199,14 @@ impl Studio {
     /// # Errors
     /// When there is no such run.
     pub fn run(&self, id: i64) -> Result<RunInfo, StudioError> {
-        let row = self.db().query_row("SELECT id, set_id, kind, state, message FROM runs WHERE id = ?1", params![id], run_row).optional()?;
+        let row = self
+            .db()
+            .query_row(
+                "SELECT id, set_id, kind, state, message FROM runs WHERE id = ?1",
+                params![id],
+                run_row,
+            )
+            .optional()?;
         let mut run = row.ok_or_else(|| StudioError::NotFound("there is no such run".into()))?;
         if let Some(c) = lock(&self.0.queue.current).as_ref().filter(|c| c.run == id) {
             run.step = Some(c.step.clone());
@@ -193,7 +216,8 @@ impl Studio {
 
     /// The set's last run.
     pub(crate) fn last_run(&self, set: i64) -> Result<Option<RunInfo>, StudioError> {
-        let id: Option<i64> = self.db().query_row("SELECT max(id) FROM runs WHERE set_id = ?1", params![set], |r| r.get(0))?;
+        let id: Option<i64> =
+            self.db().query_row("SELECT max(id) FROM runs WHERE set_id = ?1", params![set], |r| r.get(0))?;
         id.map(|id| self.run(id)).transpose()
     }
 

@@ -51,7 +51,9 @@ impl Studio {
             let mut query = db.prepare(
                 "SELECT id, name, created, (SELECT count(*) FROM frames f WHERE f.set_id = s.id AND f.state != 'failed')
                  FROM sets s WHERE deleted IS NULL ORDER BY id DESC")?;
-            query.query_map([], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?)))?.collect::<Result<_, _>>()?
+            query
+                .query_map([], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?)))?
+                .collect::<Result<_, _>>()?
         };
         rows.into_iter()
             .map(|(id, name, created, frames)| {
@@ -72,7 +74,10 @@ impl Studio {
             db.execute("INSERT INTO sets (name, created) VALUES (?1, ?2)", params![name, now()])?;
             let id = db.last_insert_rowid();
             let recipe = serde_json::to_string(&Recipe::new(0))?;
-            db.execute("INSERT INTO recipes (set_id, seq, label, recipe) VALUES (?1, 0, 'made the set', ?2)", params![id, recipe])?;
+            db.execute(
+                "INSERT INTO recipes (set_id, seq, label, recipe) VALUES (?1, 0, 'made the set', ?2)",
+                params![id, recipe],
+            )?;
             id
         };
         self.tell(Event::Sets);
@@ -85,7 +90,9 @@ impl Studio {
     /// When there is no such set or the name is empty.
     pub fn rename_set(&self, id: i64, name: &str) -> Result<(), StudioError> {
         let name = checked_name(name)?;
-        let n = self.db().execute("UPDATE sets SET name = ?2 WHERE id = ?1 AND deleted IS NULL", params![id, name])?;
+        let n = self
+            .db()
+            .execute("UPDATE sets SET name = ?2 WHERE id = ?1 AND deleted IS NULL", params![id, name])?;
         if n == 0 {
             return Err(gone());
         }
@@ -145,7 +152,8 @@ impl Studio {
 
     /// Removes what was deleted long ago, and originals that no set needs.
     pub(crate) fn sweep(&self) -> Result<(), StudioError> {
-        let old: usize = self.db().execute("DELETE FROM sets WHERE deleted < ?1", params![now() - KEPT_SECONDS])?;
+        let old: usize =
+            self.db().execute("DELETE FROM sets WHERE deleted < ?1", params![now() - KEPT_SECONDS])?;
         if old == 0 {
             return Ok(());
         }
@@ -171,10 +179,18 @@ impl Studio {
     pub fn incoming(&self, set: i64, name: &str) -> Result<Incoming, StudioError> {
         self.check_set(set)?;
         let folder = self.path(&["originals"]);
-        let file = tempfile::Builder::new().prefix(".incoming-").tempfile_in(&folder).map_err(|e| MediaError::writing(&folder, &e))?;
+        let file = tempfile::Builder::new()
+            .prefix(".incoming-")
+            .tempfile_in(&folder)
+            .map_err(|e| MediaError::writing(&folder, &e))?;
         // Folder pickers send paths; the last part is the name.
         let name = name.rsplit(['/', '\\']).next().filter(|n| !n.is_empty()).unwrap_or("frame");
-        Ok(Incoming { name: name.chars().take(200).collect(), file, hasher: blake3::Hasher::new(), path: folder })
+        Ok(Incoming {
+            name: name.chars().take(200).collect(),
+            file,
+            hasher: blake3::Hasher::new(),
+            path: folder,
+        })
     }
 
     /// Adds a file that has arrived to its set. A file that the set already has is not added twice.
@@ -189,10 +205,17 @@ impl Studio {
         }
         let db = self.db();
         let known: Option<i64> = db
-            .query_row("SELECT id FROM frames WHERE set_id = ?1 AND hash = ?2 AND name = ?3", params![set, hash, incoming.name], |r| r.get(0))
+            .query_row(
+                "SELECT id FROM frames WHERE set_id = ?1 AND hash = ?2 AND name = ?3",
+                params![set, hash, incoming.name],
+                |r| r.get(0),
+            )
             .optional()?;
         if known.is_none() {
-            db.execute("INSERT INTO frames (set_id, name, hash, state) VALUES (?1, ?2, ?3, 'reading')", params![set, incoming.name, hash])?;
+            db.execute(
+                "INSERT INTO frames (set_id, name, hash, state) VALUES (?1, ?2, ?3, 'reading')",
+                params![set, incoming.name, hash],
+            )?;
         }
         Ok(())
     }
@@ -214,16 +237,24 @@ impl Studio {
     /// # Errors
     /// When there is no such frame, or it can be read (it is then set aside instead).
     pub fn dismiss_frame(&self, set: i64, frame: i64) -> Result<(), StudioError> {
-        let n = self.db().execute("DELETE FROM frames WHERE id = ?2 AND set_id = ?1 AND state = 'failed'", params![set, frame])?;
+        let n = self.db().execute(
+            "DELETE FROM frames WHERE id = ?2 AND set_id = ?1 AND state = 'failed'",
+            params![set, frame],
+        )?;
         if n == 0 {
-            return Err(StudioError::Conflict("only a frame that cannot be read is taken off the list; set others aside".into()));
+            return Err(StudioError::Conflict(
+                "only a frame that cannot be read is taken off the list; set others aside".into(),
+            ));
         }
         self.tell(Event::Set { id: set });
         Ok(())
     }
 
     pub(crate) fn check_set(&self, id: i64) -> Result<String, StudioError> {
-        let name = self.db().query_row("SELECT name FROM sets WHERE id = ?1 AND deleted IS NULL", params![id], |r| r.get(0)).optional()?;
+        let name = self
+            .db()
+            .query_row("SELECT name FROM sets WHERE id = ?1 AND deleted IS NULL", params![id], |r| r.get(0))
+            .optional()?;
         name.ok_or_else(gone)
     }
 

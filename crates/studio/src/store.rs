@@ -37,7 +37,10 @@ pub(crate) fn open(folder: &Path) -> Result<Connection, StudioError> {
     db.pragma_update(None, "synchronous", "NORMAL")?;
     db.pragma_update(None, "foreign_keys", "ON")?;
     Migrations::from_slice(VERSIONS).to_latest(&mut db).map_err(|e| {
-        StudioError::Storage(format!("{}: the database cannot be brought to this version ({e}); use the newest Evanu", folder.display()))
+        StudioError::Storage(format!(
+            "{}: the database cannot be brought to this version ({e}); use the newest Evanu",
+            folder.display()
+        ))
     })?;
     Ok(db)
 }
@@ -51,7 +54,8 @@ mod tests {
         Migrations::from_slice(VERSIONS).validate().unwrap();
         let folder = tempfile::tempdir().unwrap();
         open(folder.path()).unwrap().execute("INSERT INTO sets (name, created) VALUES ('a', 1)", []).unwrap();
-        let n: i64 = open(folder.path()).unwrap().query_row("SELECT count(*) FROM sets", [], |r| r.get(0)).unwrap();
+        let n: i64 =
+            open(folder.path()).unwrap().query_row("SELECT count(*) FROM sets", [], |r| r.get(0)).unwrap();
         assert_eq!(n, 1);
     }
 }

@@ -44,7 +44,13 @@ impl Loaded {
 
     pub fn canvas_info(&self) -> CanvasInfo {
         let c = self.with(|s| s.canvas());
-        let levels = (0..).find(|&k| { let s = c.size().at_level(k); s.width.max(s.height) <= 64 }).unwrap_or(0) + 1;
+        let levels = (0..)
+            .find(|&k| {
+                let s = c.size().at_level(k);
+                s.width.max(s.height) <= 64
+            })
+            .unwrap_or(0)
+            + 1;
         CanvasInfo { x: c.x, y: c.y, width: c.width, height: c.height, levels, tile: TILE }
     }
 }
@@ -62,16 +68,29 @@ impl Studio {
         let rows = self.placed(set)?;
         let recipe = self.recipe(set)?;
         let key = plan_key(&rows, &recipe);
-        let text = self.plan_text(set, &key)?.ok_or_else(|| StudioError::Conflict("the frames are still being read and aligned".into()))?;
+        let text = self
+            .plan_text(set, &key)?
+            .ok_or_else(|| StudioError::Conflict("the frames are still being read and aligned".into()))?;
         let plan: Plan = serde_json::from_str(&text)?;
         let sources = rows.iter().map(|r| self.pyramid(r)).collect::<Result<Vec<_>, _>>()?;
         let hash = |text: String| blake3::hash(text.as_bytes()).to_hex()[..16].to_owned();
         let frames = format!("{key} {} {:?}", recipe.match_exposure, recipe.canvas);
         // The common area follows the frames in use, so its frames' tiles do too.
-        let frame_key = hash(format!("{frames} {:?}", (recipe.canvas == evanu_core::recipe::Canvas::Common).then_some(&recipe.used)));
+        let frame_key = hash(format!(
+            "{frames} {:?}",
+            (recipe.canvas == evanu_core::recipe::Canvas::Common).then_some(&recipe.used)
+        ));
         let plate_key = hash(format!("{frames} {:?} {}", recipe.used, recipe.method));
         let cameras = rows.into_iter().map(|r| r.camera).collect();
-        let loaded = Arc::new(Loaded { recipe, plan, sources, cameras, plate_key, frame_key, agreement: Mutex::new(None) });
+        let loaded = Arc::new(Loaded {
+            recipe,
+            plan,
+            sources,
+            cameras,
+            plate_key,
+            frame_key,
+            agreement: Mutex::new(None),
+        });
         lock(&self.0.loaded).insert(set, loaded.clone());
         Ok(loaded)
     }
@@ -83,16 +102,28 @@ impl Studio {
     ///
     /// # Errors
     /// When the tile does not exist, is outdated, or the frames are not ready.
-    pub fn tile(&self, set: i64, key: &str, view: View, level: u32, place: (u32, u32), kind: Pixels) -> Result<(Arc<Vec<u8>>, String), StudioError> {
+    pub fn tile(
+        &self,
+        set: i64,
+        key: &str,
+        view: View,
+        level: u32,
+        place: (u32, u32),
+        kind: Pixels,
+    ) -> Result<(Arc<Vec<u8>>, String), StudioError> {
         let loaded = self.loaded(set)?;
         let current = match view {
             View::Frame(_) | View::Shot(_) => &loaded.frame_key,
             View::Plate | View::By(_) | View::Agreement => &loaded.plate_key,
         };
         if key != current {
-            return Err(StudioError::Conflict("the set has changed meanwhile; ask for its state again".into()));
+            return Err(StudioError::Conflict(
+                "the set has changed meanwhile; ask for its state again".into(),
+            ));
         }
-        if let View::Frame(i) | View::Shot(i) = view && i >= loaded.sources.len() {
+        if let View::Frame(i) | View::Shot(i) = view
+            && i >= loaded.sources.len()
+        {
             return Err(StudioError::NotFound(format!("there is no frame {i}")));
         }
         let tag = format!("{set}-{current}-{view:?}-{level}-{}-{}-{kind:?}", place.0, place.1);
@@ -101,7 +132,13 @@ impl Studio {
         }
         let raster = loaded.with(|scene| {
             let size = scene.size(view).at_level(level.min(31));
-            let region = Rect::new(i64::from(place.0) * i64::from(TILE), i64::from(place.1) * i64::from(TILE), TILE, TILE).intersect(size.rect());
+            let region = Rect::new(
+                i64::from(place.0) * i64::from(TILE),
+                i64::from(place.1) * i64::from(TILE),
+                TILE,
+                TILE,
+            )
+            .intersect(size.rect());
             if region.is_empty() || level > 24 {
                 return Err(StudioError::NotFound("there is no such tile".into()));
             }
@@ -118,7 +155,14 @@ impl Studio {
     /// When there is no such frame or the plate is not ready.
     pub fn thumbnail(&self, set: i64, frame: Option<i64>, side: u32) -> Result<Vec<u8>, StudioError> {
         let side = side.clamp(16, 2048);
-        let level_of = |s: Size| (0..31).find(|&k| { let s = s.at_level(k); s.width.max(s.height) <= side }).unwrap_or(0);
+        let level_of = |s: Size| {
+            (0..31)
+                .find(|&k| {
+                    let s = s.at_level(k);
+                    s.width.max(s.height) <= side
+                })
+                .unwrap_or(0)
+        };
         let raster = match frame {
             None => {
                 let loaded = self.loaded(set)?;
@@ -130,7 +174,10 @@ impl Studio {
             }
             Some(id) => {
                 let rows = self.frame_rows(set)?;
-                let row = rows.iter().find(|r| r.id == id).ok_or_else(|| StudioError::NotFound("there is no such frame".into()))?;
+                let row = rows
+                    .iter()
+                    .find(|r| r.id == id)
+                    .ok_or_else(|| StudioError::NotFound("there is no such frame".into()))?;
                 if row.width == 0 {
                     return Err(StudioError::Conflict("the frame is still being read".into()));
                 }
@@ -148,12 +195,29 @@ impl Studio {
     ///
     /// # Errors
     /// When the frames are not ready or the size is out of range.
-    pub fn look(&self, set: i64, (x, y): (f64, f64), level: u32, size: Size, methods: bool) -> Result<Look, StudioError> {
-        if !(16..=400).contains(&size.width) || !(16..=400).contains(&size.height) || level > 16 || !x.is_finite() || !y.is_finite() {
+    pub fn look(
+        &self,
+        set: i64,
+        (x, y): (f64, f64),
+        level: u32,
+        size: Size,
+        methods: bool,
+    ) -> Result<Look, StudioError> {
+        if !(16..=400).contains(&size.width)
+            || !(16..=400).contains(&size.height)
+            || level > 16
+            || !x.is_finite()
+            || !y.is_finite()
+        {
             return Err(invalid("crops are 16 to 400 pixels a side"));
         }
         let loaded = self.loaded(set)?;
-        let order: Vec<usize> = self.frame_rows(set)?.iter().filter_map(|r| r.index).filter(|&i| i < loaded.sources.len()).collect();
+        let order: Vec<usize> = self
+            .frame_rows(set)?
+            .iter()
+            .filter_map(|r| r.index)
+            .filter(|&i| i < loaded.sources.len())
+            .collect();
         let scale = f64::from(1u32 << level);
         let at = |v: f64, n: u32| ((v - (scale - 1.0) / 2.0) / scale).round() as i64 - i64::from(n / 2);
         let region = Rect::new(at(x, size.width), at(y, size.height), size.width, size.height);
@@ -170,17 +234,32 @@ impl Studio {
                     continue;
                 }
                 let crop = scene.render(view, inside, level)?;
-                paste(&mut strip, &crop, k as u32 * size.width + (inside.x - region.x) as u32, (inside.y - region.y) as u32);
+                paste(
+                    &mut strip,
+                    &crop,
+                    k as u32 * size.width + (inside.x - region.x) as u32,
+                    (inside.y - region.y) as u32,
+                );
             }
-            let middle = Rect::new(region.x + i64::from(size.width) * 3 / 8, region.y + i64::from(size.height) * 3 / 8, size.width / 4, size.height / 4);
+            let middle = Rect::new(
+                region.x + i64::from(size.width) * 3 / 8,
+                region.y + i64::from(size.height) * 3 / 8,
+                size.width / 4,
+                size.height / 4,
+            );
             let crops = if methods {
                 views.iter().enumerate().map(|(index, _)| CropInfo { index, agrees: None }).collect()
             } else {
                 let shares = scene.agreement_of(&order, middle, level)?;
-                order.iter().zip(shares).map(|(&index, s)| CropInfo { index, agrees: s.map(|s| s > 0.7) }).collect()
+                order
+                    .iter()
+                    .zip(shares)
+                    .map(|(&index, s)| CropInfo { index, agrees: s.map(|s| s > 0.7) })
+                    .collect()
             };
             let jpeg = encode(&strip, Pixels::Jpeg)?;
-            let strip = format!("data:image/jpeg;base64,{}", base64::engine::general_purpose::STANDARD.encode(jpeg));
+            let strip =
+                format!("data:image/jpeg;base64,{}", base64::engine::general_purpose::STANDARD.encode(jpeg));
             Ok(Look { width: size.width, height: size.height, crops, strip })
         })
     }
@@ -198,7 +277,10 @@ impl Studio {
             let size = scene.canvas().size();
             let level = (0..16).find(|&k| size.at_level(k).pixels() <= 600_000).unwrap_or(0);
             let s = scene.support(size.at_level(level).rect(), level)?;
-            Ok::<_, StudioError>(AgreementFact { mean: s.mean(), unsupported_fraction: s.unsupported_fraction() })
+            Ok::<_, StudioError>(AgreementFact {
+                mean: s.mean(),
+                unsupported_fraction: s.unsupported_fraction(),
+            })
         })?;
         *lock(&loaded.agreement) = Some(fact);
         Ok(fact)

@@ -23,7 +23,13 @@ pub struct PlateRow<'a> {
 /// Prepares a plate's row: `above` and `below` are its neighbours (or itself at the border).
 ///
 /// `shrink` is how many full-size pixels go into one along a side; noise is smaller by as much.
-pub fn plate_row<'a>(codes: Row<'a>, above: Row<'_>, below: Row<'_>, noise: &NoiseModel, shrink: f32) -> PlateRow<'a> {
+pub fn plate_row<'a>(
+    codes: Row<'a>,
+    above: Row<'_>,
+    below: Row<'_>,
+    noise: &NoiseModel,
+    shrink: f32,
+) -> PlateRow<'a> {
     let n = codes[0].len();
     let variance = std::array::from_fn(|c| {
         (0..n)

@@ -65,7 +65,8 @@ pub fn fit(model: Model, pairs: &[Correspondence]) -> Option<Homography> {
     if pairs.iter().filter(|c| c.weight > 0.0).count() < model.minimum() || total <= 0.0 {
         return None;
     }
-    let mean = |f: &dyn Fn(&Correspondence) -> f64| pairs.iter().map(|c| c.weight * f(c)).sum::<f64>() / total;
+    let mean =
+        |f: &dyn Fn(&Correspondence) -> f64| pairs.iter().map(|c| c.weight * f(c)).sum::<f64>() / total;
     let a = Point::new(mean(&|c| c.from.x), mean(&|c| c.from.y));
     let b = Point::new(mean(&|c| c.to.x), mean(&|c| c.to.y));
     match model {
@@ -81,7 +82,17 @@ pub fn fit(model: Model, pairs: &[Correspondence]) -> Option<Homography> {
             }
             let s = if model == Model::Rigid { 1.0 } else { norm / var };
             let (c, n) = (s * dot / norm, s * cross / norm);
-            Some(Homography::new([c, -n, b.x - c * a.x + n * a.y, n, c, b.y - n * a.x - c * a.y, 0.0, 0.0, 1.0]))
+            Some(Homography::new([
+                c,
+                -n,
+                b.x - c * a.x + n * a.y,
+                n,
+                c,
+                b.y - n * a.x - c * a.y,
+                0.0,
+                0.0,
+                1.0,
+            ]))
         }
         Model::Perspective => perspective(pairs, a, b, total),
     }

@@ -92,11 +92,10 @@ mod tests {
     use proptest::prelude::*;
 
     fn mild() -> impl Strategy<Value = Homography> {
-        (-0.1..0.1f64, 0.8..1.2f64, -300.0..300.0f64, -300.0..300.0f64, -1e-5..1e-5f64, -1e-5..1e-5f64).prop_map(
-            |(t, s, x, y, g, h)| {
+        (-0.1..0.1f64, 0.8..1.2f64, -300.0..300.0f64, -300.0..300.0f64, -1e-5..1e-5f64, -1e-5..1e-5f64)
+            .prop_map(|(t, s, x, y, g, h)| {
                 Homography::new([s * t.cos(), -s * t.sin(), x, s * t.sin(), s * t.cos(), y, g, h, 1.0])
-            },
-        )
+            })
     }
 
     proptest! {

@@ -74,7 +74,8 @@ fn gain(seen: &[f32], wanted: &[f32]) -> Option<f32> {
     let mut bins = vec![0u32; (2.0 * REACH / BIN) as usize + 1];
     ratios.iter().for_each(|r| bins[((r + REACH) / BIN) as usize] += 1);
     let width = (WINDOW / BIN) as usize;
-    let densest = (0..bins.len() - width).max_by_key(|&i| (bins[i..i + width].iter().sum::<u32>(), usize::MAX - i))?;
+    let densest =
+        (0..bins.len() - width).max_by_key(|&i| (bins[i..i + width].iter().sum::<u32>(), usize::MAX - i))?;
     let middle = (densest as f32 + width as f32 / 2.0) * BIN - REACH;
     ratios.retain(|r| (r - middle).abs() < 1.5 * WINDOW);
     let n = ratios.len();
@@ -102,7 +103,8 @@ pub fn measure_noise(
     const SIDE: u32 = 48;
     let size = sources[reference].size();
     let place = |i: i64, n: u32| (i64::from(n) - i64::from(SIDE)).max(0) * (2 * i + 1) / 16;
-    let places: Vec<(i64, i64)> = (0..64).map(|k| (place(k % 8, size.width), place(k / 8, size.height))).collect();
+    let places: Vec<(i64, i64)> =
+        (0..64).map(|k| (place(k % 8, size.width), place(k / 8, size.height))).collect();
     let blocks: Vec<Vec<(Vec<u16>, Vec<u16>)>> = places
         .par_iter()
         .enumerate()
@@ -117,7 +119,13 @@ pub fn measure_noise(
                 if p.spans.iter().any(|&s| s != (0, region.width)) {
                     return Ok(Vec::new());
                 }
-                roots.push(p.planes.iter().zip(frames[i].gain).map(|(v, g)| v.iter().map(|l| tone::root(l * g)).collect::<Vec<u16>>()).collect::<Vec<_>>());
+                roots.push(
+                    p.planes
+                        .iter()
+                        .zip(frames[i].gain)
+                        .map(|(v, g)| v.iter().map(|l| tone::root(l * g)).collect::<Vec<u16>>())
+                        .collect::<Vec<_>>(),
+                );
             }
             Ok(eights(&roots, region.size()))
         })

@@ -58,7 +58,10 @@ impl NoiseModel {
             })
             .collect();
         let nearest = |i: usize| {
-            (0..BINS).filter_map(|j| found[j].map(|s| (i.abs_diff(j), s))).min_by_key(|&(d, _)| d).map(|(_, s)| s)
+            (0..BINS)
+                .filter_map(|j| found[j].map(|s| (i.abs_diff(j), s)))
+                .min_by_key(|&(d, _)| d)
+                .map(|(_, s)| s)
         };
         let sigma = (0..BINS).map(|i| nearest(i).unwrap_or(2.0 * FLOOR)).collect();
         Self { sigma }
@@ -78,7 +81,9 @@ mod tests {
                 let level = 8000.0 + 120.0 * f64::from(k);
                 let mover = if k % 3 == 0 { 9000.0 } else { 0.0 };
                 let mut block = |extra: f64| {
-                    (0..64).map(|i| (level + 600.0 * r.normal() + extra * f64::from(i % 2)) as u16).collect::<Vec<_>>()
+                    (0..64)
+                        .map(|i| (level + 600.0 * r.normal() + extra * f64::from(i % 2)) as u16)
+                        .collect::<Vec<_>>()
                 };
                 (block(0.0), block(mover))
             })

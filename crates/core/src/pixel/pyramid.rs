@@ -73,7 +73,9 @@ mod tests {
 
     #[test]
     fn the_mean_is_of_light_not_of_codes() {
-        let Samples::Eight(d) = halve(Size::new(2, 1), &Samples::Eight(vec![0, 0, 0, 255, 255, 255])) else { panic!() };
+        let Samples::Eight(d) = halve(Size::new(2, 1), &Samples::Eight(vec![0, 0, 0, 255, 255, 255])) else {
+            panic!()
+        };
         assert_eq!(d, [188; 3]);
     }
 }

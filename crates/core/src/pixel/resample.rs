@@ -15,7 +15,9 @@ const PHASES: usize = 256;
 
 /// Row weights by phase, each repeated for the four lanes of a pixel; column weights are every fourth.
 static WEIGHTS: LazyLock<Vec<[f32; LANES]>> = LazyLock::new(|| {
-    let sinc = |x: f64| if x.abs() < 1e-9 { 1.0 } else { (x * std::f64::consts::PI).sin() / (x * std::f64::consts::PI) };
+    let sinc = |x: f64| {
+        if x.abs() < 1e-9 { 1.0 } else { (x * std::f64::consts::PI).sin() / (x * std::f64::consts::PI) }
+    };
     let lanczos = |x: f64| if x.abs() < 3.0 { sinc(x) * sinc(x / 3.0) } else { 0.0 };
     (0..=PHASES)
         .map(|p| {
@@ -63,7 +65,9 @@ pub fn resample(
     let Some(bounds) = bounds(to_frame, size, region, &spans) else {
         return Ok(Patch { planes, spans });
     };
-    if let Some((dx, dy)) = to_frame.as_whole_shift(Size::new(region.right().max(1) as u32, region.bottom().max(1) as u32)) {
+    if let Some((dx, dy)) =
+        to_frame.as_whole_shift(Size::new(region.right().max(1) as u32, region.bottom().max(1) as u32))
+    {
         copy(source, level, region, (dx, dy), &spans, &mut planes)?;
         return Ok(Patch { planes, spans });
     }
@@ -108,7 +112,8 @@ fn bounds(to_frame: &Homography, size: Size, region: Rect, spans: &[(u32, u32)])
     let mut corners = (f64::MAX, f64::MAX, f64::MIN, f64::MIN);
     for (row, &(x0, x1)) in spans.iter().enumerate().filter(|(_, s)| s.1 > s.0) {
         for x in [x0, x1 - 1] {
-            let p = to_frame.apply(Point::new((region.x + i64::from(x)) as f64, (region.y + row as i64) as f64));
+            let p =
+                to_frame.apply(Point::new((region.x + i64::from(x)) as f64, (region.y + row as i64) as f64));
             corners = (corners.0.min(p.x), corners.1.min(p.y), corners.2.max(p.x), corners.3.max(p.y));
         }
     }
@@ -168,7 +173,8 @@ impl Window {
         let (width, height) = (bounds.width as usize, bounds.height as usize);
         let mut data = vec![0.0f32; 4 * width * height];
         let iw = inner.width as usize;
-        let (left, right) = ((inner.x - bounds.x).max(0) as usize, (inner.right() - bounds.x).max(0) as usize);
+        let (left, right) =
+            ((inner.x - bounds.x).max(0) as usize, (inner.right() - bounds.x).max(0) as usize);
         for (y, row) in data.chunks_exact_mut(4 * width).enumerate() {
             let sy = (bounds.y + y as i64 - inner.y).clamp(0, i64::from(inner.height) - 1) as usize;
             match &read {

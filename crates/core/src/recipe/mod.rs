@@ -110,7 +110,14 @@ mod tests {
             (0u8..=100).prop_map(Method::Rank),
         ];
         let canvas = prop::sample::select(vec![Canvas::Reference, Canvas::Common]);
-        (prop::collection::vec(any::<bool>(), 1..9), align, prop::option::of(0usize..9), any::<bool>(), method, canvas)
+        (
+            prop::collection::vec(any::<bool>(), 1..9),
+            align,
+            prop::option::of(0usize..9),
+            any::<bool>(),
+            method,
+            canvas,
+        )
             .prop_map(|(used, align, reference, match_exposure, method, canvas)| Recipe {
                 version: VERSION,
                 used,

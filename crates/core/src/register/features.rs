@@ -96,7 +96,16 @@ fn corners(picture: &Plane, limit: usize) -> Vec<(u32, u32, f32)> {
             if v < 2.0 {
                 continue;
             }
-            let around = [(y - 1, x - 1), (y - 1, x), (y - 1, x + 1), (y, x - 1), (y, x + 1), (y + 1, x - 1), (y + 1, x), (y + 1, x + 1)];
+            let around = [
+                (y - 1, x - 1),
+                (y - 1, x),
+                (y - 1, x + 1),
+                (y, x - 1),
+                (y, x + 1),
+                (y + 1, x - 1),
+                (y + 1, x),
+                (y + 1, x + 1),
+            ];
             if around.iter().all(|&(b, a)| response[b * w + a] < v) {
                 let cell = super::cell(Point::new(x as f64, y as f64), picture.size, ACROSS);
                 cells[cell].push((x as u32, y as u32, v));

@@ -152,7 +152,8 @@ fn grey(source: &dyn FrameSource, level: u32, region: Rect) -> Result<Plane, Sou
     let data = match source.read(level, region)? {
         Samples::Eight(d) => {
             let t = &*GREY_OF_U8;
-            let light = |p: &[u8]| t[0][usize::from(p[0])] + t[1][usize::from(p[1])] + t[2][usize::from(p[2])];
+            let light =
+                |p: &[u8]| t[0][usize::from(p[0])] + t[1][usize::from(p[1])] + t[2][usize::from(p[2])];
             d.chunks_exact(3).map(|p| 255.0 * light(p).sqrt()).collect()
         }
         Samples::Sixteen(d) => {

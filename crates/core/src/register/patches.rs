@@ -37,7 +37,8 @@ pub(super) struct Patch {
 impl Anchors {
     /// Places of the finest patches in full-size reference pixels.
     pub fn positions(&self) -> Vec<Point> {
-        let place = |(level, p): (u32, &Patch)| level_to_full(level).apply(Point::new(p.x as f64, p.y as f64));
+        let place =
+            |(level, p): (u32, &Patch)| level_to_full(level).apply(Point::new(p.x as f64, p.y as f64));
         self.levels.last().map(|(l, v)| v.iter().map(|p| place((*l, p))).collect()).unwrap_or_default()
     }
 }
@@ -188,13 +189,8 @@ fn shift(patch: &Patch, window: &Plane, margin: i64) -> Option<(f64, f64)> {
 /// Weights of the cubic convolution kernel (Keys 1981) at a fraction of a pixel.
 fn cubic(f: f64) -> [f32; 4] {
     let (f2, f3) = (f * f, f * f * f);
-    [
-        -0.5 * f3 + f2 - 0.5 * f,
-        1.5 * f3 - 2.5 * f2 + 1.0,
-        -1.5 * f3 + 2.0 * f2 + 0.5 * f,
-        0.5 * f3 - 0.5 * f2,
-    ]
-    .map(|v| v as f32)
+    [-0.5 * f3 + f2 - 0.5 * f, 1.5 * f3 - 2.5 * f2 + 1.0, -1.5 * f3 + 2.0 * f2 + 0.5 * f, 0.5 * f3 - 0.5 * f2]
+        .map(|v| v as f32)
 }
 
 fn gather(window: &Plane, (ox, oy): (i64, i64), wx: &[f32; 4], wy: &[f32; 4], out: &mut [f32]) {

@@ -137,7 +137,12 @@ impl<'a> Scene<'a> {
     ///
     /// # Errors
     /// When a frame cannot be read or none takes part.
-    pub fn agreement_of(&self, listed: &[usize], region: Rect, level: u32) -> Result<Vec<Option<f32>>, RenderError> {
+    pub fn agreement_of(
+        &self,
+        listed: &[usize],
+        region: Rect,
+        level: u32,
+    ) -> Result<Vec<Option<f32>>, RenderError> {
         let region = region.intersect(self.size(View::Plate).at_level(level).rect());
         if region.is_empty() {
             return Ok(vec![None; listed.len()]);

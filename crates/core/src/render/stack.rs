@@ -58,7 +58,9 @@ impl Stack {
         cuts.sort_unstable();
         cuts.dedup();
         let covering = |x: u32| {
-            (0..self.layers.len()).filter(|&i| (self.layers[i].spans[row].0..self.layers[i].spans[row].1).contains(&x)).collect()
+            (0..self.layers.len())
+                .filter(|&i| (self.layers[i].spans[row].0..self.layers[i].spans[row].1).contains(&x))
+                .collect()
         };
         cuts.windows(2).map(|c| (c[0] as usize, c[1] as usize, covering(c[0]))).collect()
     }
@@ -75,7 +77,8 @@ impl Stack {
         let mut networks: HashMap<usize, Network> = HashMap::new();
         for row in 0..h {
             for (from, to, layers) in self.runs(row).into_iter().filter(|r| !r.2.is_empty()) {
-                let network = networks.entry(layers.len()).or_insert_with(|| Network::new(method, layers.len()));
+                let network =
+                    networks.entry(layers.len()).or_insert_with(|| Network::new(method, layers.len()));
                 let rows: Vec<Row<'_>> = layers.iter().map(|&i| self.row(i, row, from, to)).collect();
                 let [r, g, b] = &mut out;
                 let (i, j) = (row * w + from, row * w + to);
@@ -99,7 +102,13 @@ impl Stack {
     }
 
     /// Agreement over `inner` as a grey picture and as figures; `self` reaches one pixel farther where it can.
-    pub fn agreement(&self, inner: Rect, method: Method, noise: &NoiseModel, shrink: f32) -> (Raster, Support) {
+    pub fn agreement(
+        &self,
+        inner: Rect,
+        method: Method,
+        noise: &NoiseModel,
+        shrink: f32,
+    ) -> (Raster, Support) {
         let plate = self.plate(method);
         let mut out = Raster::new(inner.size());
         let mut support = Support::default();

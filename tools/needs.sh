@@ -1,0 +1,42 @@
+# What building and testing need; each function installs only what is missing, and says so. Sourced by start and test.
+
+install_debian() {
+  if ! command -v apt-get >/dev/null; then
+    echo "please install: $*" >&2
+    exit 1
+  fi
+  local sudo=
+  [ "$(id -u)" = 0 ] || sudo=sudo
+  echo "installing Debian's packages: $*"
+  $sudo apt-get update -qq
+  DEBIAN_FRONTEND=noninteractive $sudo apt-get install -y -qq --no-install-recommends "$@" >/dev/null
+}
+
+need_compilers() {
+  command -v cc >/dev/null || install_debian build-essential
+  if ! command -v cargo >/dev/null; then
+    echo "Rust is missing: install it with your system's rustup, then run this again" >&2
+    exit 1
+  fi
+  command -v npm >/dev/null || install_debian nodejs npm
+}
+
+# npm packages and the built pages, each only when its inputs are newer.
+need_front_end() {
+  if [ ! -e web/node_modules/.done ] || [ web/package-lock.json -nt web/node_modules/.done ]; then
+    echo "installing npm packages"
+    (cd web && npm ci --no-audit --no-fund --silent)
+    touch web/node_modules/.done
+  fi
+  if [ ! -e web/dist/index.html ] || [ -n "$(find web/src web/public web/index.html web/*.json web/*.ts -newer web/dist/index.html -print -quit)" ]; then
+    echo "building the pages"
+    (cd web && npm run --silent build >/dev/null)
+  fi
+}
+
+need_browser() {
+  local missing=()
+  [ -x /usr/bin/chromium ] || missing+=(chromium)
+  [ -x /usr/bin/chromedriver ] || missing+=(chromium-driver)
+  [ ${#missing[@]} = 0 ] || install_debian "${missing[@]}"
+}

@@ -1,0 +1,83 @@
+// An open set: job sheet, picture, look-through.
+import { useEffect } from "react";
+import type { SetDetail } from "./api/client";
+import { useSet } from "./api/useSet";
+import { useKeys } from "./keys/useKeys";
+import { LookThrough } from "./lookthrough/LookThrough";
+import { Picture } from "./picture/Picture";
+import { startView, useView } from "./picture/view";
+import { ViewStrip } from "./picture/ViewStrip";
+import { JobSheet } from "./sheet/JobSheet";
+import { thumbnail } from "./api/client";
+import { Button } from "./ui/controls";
+import { go } from "./ui/path";
+
+/** Milliseconds a frame stays while flicking through. */
+const FLICK = 450;
+
+export function Workplace({ id }: { id: number }) {
+  const open = useSet(id);
+  const { query, set } = open;
+  useKeys(open, set);
+  useFlicking(set);
+  useEffect(() => useView.getState().set(startView), [id]);
+  if (query.isError)
+    return (
+      <main className="flex h-full flex-col items-start gap-3 bg-sheet p-10">
+        <p className="max-w-lg border-l-4 border-persimmon bg-leaf px-3 py-2">{query.error.message}</p>
+        <Button onClick={() => go("/")}>All sets</Button>
+      </main>
+    );
+  if (!set)
+    return (
+      <main className="flex h-full" aria-busy="true">
+        <div className="w-[304px] bg-sheet p-3">
+          <div className="skeleton mb-3 h-6" />
+          <div className="skeleton h-40" />
+        </div>
+        <div className="grow bg-[#777]" />
+      </main>
+    );
+  return (
+    <main className="flex h-full overflow-hidden">
+      <JobSheet open={open} set={set} />
+      <div className="flex min-w-0 grow flex-col">
+        <ViewStrip set={set} />
+        <div className="relative min-h-0 grow">{set.canvas ? <Picture set={set} /> : <Waiting set={set} />}</div>
+        <LookThrough open={open} set={set} />
+      </div>
+    </main>
+  );
+}
+
+/** Shows one aligned frame after another. */
+function useFlicking(set: SetDetail | undefined) {
+  const flicking = useView((s) => s.flicking);
+  useEffect(() => {
+    if (!flicking || !set) return;
+    const frames = set.frames.filter((f) => f.used && f.residual_px != null);
+    let k = frames.findIndex((f) => `frame-${f.index}` === useView.getState().view);
+    const next = () => {
+      k = (k + 1) % frames.length;
+      useView.getState().set({ view: `frame-${frames[k]?.index}` });
+    };
+    if (!frames.length) return;
+    next();
+    const timer = setInterval(next, FLICK);
+    return () => clearInterval(timer);
+  }, [flicking, set]);
+}
+
+/** Before there is a plate: the first frame that is readable, or what to do. */
+function Waiting({ set }: { set: SetDetail }) {
+  const first = set.frames.find((f) => f.state === "ready");
+  const busy = set.run?.state === "running" || set.run?.state === "queued";
+  return (
+    <div className="surround-grey flex h-full flex-col items-center justify-center gap-3 p-6 text-white">
+      {first && <img src={thumbnail(set.id, first.id, 1400)} alt="" className="min-h-0 shrink object-contain" />}
+      <p className="shrink-0">
+        {busy ? (first ? "First frame as shot. The plate appears when all are aligned." : "Reading the first frame.") : set.frames.length ? "No plate: see the job sheet." : "Add frames on the job sheet."}
+      </p>
+    </div>
+  );
+}

@@ -1,0 +1,96 @@
+// The server's interface, with types generated from its description.
+import { tellError } from "../ui/Notices";
+import type { components } from "./schema";
+
+type Schemas = components["schemas"];
+export type SetSummary = Schemas["SetSummary"];
+export type SetDetail = Schemas["SetDetail"];
+export type Frame = Schemas["FrameInfo"];
+export type Recipe = Schemas["Recipe"];
+export type Run = Schemas["RunInfo"];
+export type Look = Schemas["Look"];
+export type Agreement = Schemas["AgreementFact"];
+export type ServerEvent = Schemas["Event"];
+export type ExportRequest = Schemas["ExportRequest"];
+
+async function ask<T>(method: string, path: string, body?: unknown, signal?: AbortSignal): Promise<T> {
+  let response: Response;
+  try {
+    response = await fetch(`/api${path}`, {
+      method,
+      signal,
+      headers: body === undefined ? undefined : { "Content-Type": "application/json" },
+      body: body === undefined ? undefined : JSON.stringify(body),
+    });
+  } catch (e) {
+    if (signal?.aborted) throw e;
+    throw new Error("Evanu's server does not answer. Start it again with ./start; nothing is lost.", { cause: e });
+  }
+  if (!response.ok) {
+    const problem = (await response.json().catch(() => null)) as { detail?: string } | null;
+    throw new Error(problem?.detail ?? `The server answered ${response.status}.`);
+  }
+  return (response.status === 204 || response.status === 202 && response.headers.get("content-length") === "0"
+    ? undefined
+    : await response.json()) as T;
+}
+
+export const api = {
+  sets: () => ask<SetSummary[]>("GET", "/sets"),
+  create: (name: string) => ask<{ id: number }>("POST", "/sets", { name }),
+  sample: () => ask<{ id: number }>("POST", "/samples/forecourt"),
+  set: (id: number) => ask<SetDetail>("GET", `/sets/${id}`),
+  rename: (id: number, name: string) => ask<undefined>("PUT", `/sets/${id}/name`, { name }),
+  remove: (id: number) => ask<undefined>("DELETE", `/sets/${id}`),
+  restore: (id: number) => ask<undefined>("POST", `/sets/${id}/restore`),
+  duplicate: (id: number) => ask<{ id: number }>("POST", `/sets/${id}/duplicate`),
+  change: (id: number, label: string, recipe: Recipe) => ask<SetDetail>("PUT", `/sets/${id}/recipe`, { label, recipe }),
+  undo: (id: number) => ask<SetDetail>("POST", `/sets/${id}/undo`),
+  redo: (id: number) => ask<SetDetail>("POST", `/sets/${id}/redo`),
+  prepare: (id: number) => ask<undefined>("POST", `/sets/${id}/prepare`),
+  dismiss: (id: number, frame: number) => ask<undefined>("DELETE", `/sets/${id}/frames/${frame}`),
+  agreement: (id: number) => ask<Agreement>("GET", `/sets/${id}/agreement`),
+  look: (id: number, query: string, signal: AbortSignal) => ask<Look>("GET", `/sets/${id}/look?${query}`, undefined, signal),
+  export: (id: number, request: ExportRequest) => ask<{ id: number }>("POST", `/sets/${id}/exports`, request),
+  run: (id: number) => ask<Run>("GET", `/runs/${id}`),
+  cancel: (id: number) => ask<undefined>("DELETE", `/runs/${id}`),
+};
+
+export const thumbnail = (set: number, frame: number, side: number) => `/api/sets/${set}/frames/${frame}/thumbnail?side=${side}`;
+
+/** Sends files, telling the share that has gone; then begins the work on them. */
+export function upload(set: number, files: File[], told: (share: number) => void): Promise<void> {
+  return new Promise((done, failed) => {
+    const form = new FormData();
+    files.forEach((f) => form.append("frames", f, f.name));
+    const request = new XMLHttpRequest();
+    request.open("POST", `/api/sets/${set}/frames`);
+    request.upload.onprogress = (e) => told(e.lengthComputable ? e.loaded / e.total : 0);
+    request.onload = () => {
+      if (request.status < 300) return done(api.prepare(set));
+      let detail = `The server answered ${request.status}.`;
+      try {
+        detail = (JSON.parse(request.responseText) as { detail: string }).detail;
+      } catch {
+        // no problem details: the status must do
+      }
+      failed(new Error(detail));
+    };
+    request.onerror = () => failed(new Error("The upload was cut off. Files that had arrived are kept; add the others again."));
+    request.send(form);
+  });
+}
+
+/** Makes a set of files and opens it; what goes wrong is told. */
+export async function bringIn(files: File[], told: (share: number) => void): Promise<number | null> {
+  if (!files.length) return null;
+  try {
+    const folder = files[0]?.webkitRelativePath.split("/")[0];
+    const { id } = await api.create(folder || `Shoot of ${new Date().toLocaleDateString("en-GB")}`);
+    await upload(id, files, told);
+    return id;
+  } catch (e) {
+    tellError(e);
+    return null;
+  }
+}

@@ -1,0 +1,103 @@
+// Keys of the workplace. The sheet that `?` opens is made from the same list.
+import { useEffect } from "react";
+import type { SetDetail } from "../api/client";
+import type { OpenSet } from "../api/useSet";
+import { camera, surrounds, useView } from "../picture/view";
+import { asideLabel } from "../sheet/FramesLine";
+
+export const keyList: [string, string][] = [
+  ["B (hold)", "Before: the reference frame as shot"],
+  ["D", "Divider between the plate and the reference frame"],
+  ["F", "Flick through the aligned frames"],
+  ["P", "Plate"],
+  ["A", "Agreement"],
+  ["M", "This place by every method"],
+  ["1 … 9, 0", "Show frame 1 … 9, 10"],
+  ["[  ]", "Frame before, frame after"],
+  ["X", "Set the shown frame aside, or bring it back"],
+  ["W", "Whole picture"],
+  ["H", "Hundred percent: one pixel of the plate is one of the screen"],
+  ["+  −", "Larger, smaller"],
+  ["Arrows", "Move the picture; ten times as far with Shift"],
+  ["S", "Surround: grey, dim, bright"],
+  ["Esc", "Let go of the place; close"],
+  ["Ctrl Z", "Undo"],
+  ["Ctrl Shift Z", "Redo"],
+  ["?", "This sheet"],
+];
+
+export function useKeys(open: OpenSet, set: SetDetail | undefined) {
+  useEffect(() => {
+    if (!set) return;
+    const shown = () => {
+      const { view } = useView.getState();
+      return view.startsWith("frame-") ? Number(view.slice(6)) : null;
+    };
+    const showFrame = (position: number) => {
+      const frames = set.frames.filter((f) => f.residual_px != null);
+      const frame = frames[(position + frames.length) % frames.length];
+      if (frame) useView.getState().set({ view: `frame-${frame.index}`, flicking: false });
+    };
+    const down = (e: KeyboardEvent) => {
+      const target = e.target as HTMLElement;
+      if (target.closest("input:not([type=range]), textarea, select, [role=dialog], [role=menu]")) return;
+      const v = useView.getState();
+      if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === "z") {
+        e.preventDefault();
+        if (e.shiftKey ? set.redo : set.undo) (e.shiftKey ? open.redo : open.undo)();
+        return;
+      }
+      if (e.ctrlKey || e.metaKey || e.altKey) return;
+      const far = e.shiftKey ? 400 : 40;
+      const digit = /^\d$/.test(e.key) ? (Number(e.key) + 9) % 10 : null;
+      const frame = set.frames.find((f) => f.index === shown());
+      const inControls = target.closest("[role=radiogroup], [role=slider], input[type=range]");
+      const acts: Record<string, () => void> = {
+        b: () => v.set({ holding: true }),
+        d: () => v.set({ other: v.other ? null : set.reference == null ? null : `frame-${set.reference}` }),
+        f: () => v.set({ flicking: !v.flicking, ...(v.flicking ? { view: "plate" } : {}) }),
+        p: () => v.set({ view: "plate", flicking: false }),
+        a: () => v.set({ view: v.view === "agreement" ? "plate" : "agreement", flicking: false }),
+        m: () => v.set({ byMethod: !v.byMethod }),
+        w: camera.whole,
+        h: camera.hundred,
+        "+": () => camera.zoomBy(1.4),
+        "=": () => camera.zoomBy(1.4),
+        "-": () => camera.zoomBy(1 / 1.4),
+        "[": () => showFrame(set.frames.filter((f) => f.residual_px != null).findIndex((f) => f.index === shown()) - 1),
+        "]": () => showFrame(set.frames.filter((f) => f.residual_px != null).findIndex((f) => f.index === shown()) + 1),
+        x: () => {
+          if (frame?.index == null || frame.reason) return;
+          const used = set.recipe.used.map((u, i) => (i === frame.index ? frame.set_aside : u));
+          open.change(asideLabel(set.frames.indexOf(frame) + 1, frame.set_aside), { used });
+        },
+        s: () => v.set({ surround: surrounds[(surrounds.indexOf(v.surround) + 1) % surrounds.length] }),
+        escape: () => v.set({ pinned: null, other: null, flicking: false, view: "plate" }),
+        "?": () => v.set({ keysShown: true }),
+        ...(inControls
+          ? {}
+          : {
+              arrowleft: () => camera.panBy(-far, 0),
+              arrowright: () => camera.panBy(far, 0),
+              arrowup: () => camera.panBy(0, -far),
+              arrowdown: () => camera.panBy(0, far),
+            }),
+      };
+      const act = digit === null ? acts[e.key.toLowerCase()] : () => set.frames[digit]?.residual_px != null && v.set({ view: `frame-${set.frames[digit]?.index}`, flicking: false });
+      if (act) {
+        e.preventDefault();
+        act();
+      }
+    };
+    const up = (e: KeyboardEvent) => e.key.toLowerCase() === "b" && useView.getState().set({ holding: false });
+    const away = () => useView.getState().set({ holding: false });
+    window.addEventListener("keydown", down);
+    window.addEventListener("keyup", up);
+    window.addEventListener("blur", away);
+    return () => {
+      window.removeEventListener("keydown", down);
+      window.removeEventListener("keyup", up);
+      window.removeEventListener("blur", away);
+    };
+  }, [open, set]);
+}

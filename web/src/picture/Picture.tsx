@@ -1,0 +1,217 @@
+// The picture: pan and zoom over one view, the divider, the held frame, the pointer's place, the overview map.
+import OpenSeadragon from "openseadragon";
+import { useEffect, useRef, useState } from "react";
+import type { SetDetail } from "../api/client";
+import { Slot, type Grid } from "./layers";
+import { MiniMap } from "./MiniMap";
+import { camera, useView } from "./view";
+
+interface Slots {
+  base: Slot;
+  other: Slot;
+  before: Slot;
+}
+
+export function Picture({ set }: { set: SetDetail }) {
+  const box = useRef<HTMLDivElement>(null);
+  const viewerRef = useRef<OpenSeadragon.Viewer | null>(null);
+  const slots = useRef<Slots | null>(null);
+  const [bounds, setBounds] = useState({ x: 0, y: 0, width: 1, height: 1 });
+  const [complete, setComplete] = useState("");
+  const { view, other, divider, holding, surround, pinned, set: put } = useView();
+  const canvas = set.canvas;
+  const width = canvas?.width ?? 0;
+  const height = canvas?.height ?? 0;
+
+  useEffect(() => {
+    if (!box.current) return;
+    const viewer = new OpenSeadragon.Viewer({
+      element: box.current,
+      showNavigationControl: false,
+      drawer: "canvas",
+      animationTime: 0.25,
+      springStiffness: 12,
+      minZoomImageRatio: 0.8,
+      maxZoomPixelRatio: 16,
+      visibilityRatio: 0.4,
+      imageSmoothingEnabled: true,
+      immediateRender: true,
+      gestureSettingsMouse: { clickToZoom: false, dblClickToZoom: false, flickEnabled: false },
+      gestureSettingsPen: { clickToZoom: false, dblClickToZoom: false },
+      gestureSettingsTouch: { clickToZoom: false, dblClickToZoom: false },
+    });
+    // Keys belong to the application, not to the viewer.
+    viewer.addHandler("canvas-key", (e) => {
+      (e as { preventDefaultAction?: boolean }).preventDefaultAction = true;
+    });
+    viewerRef.current = viewer;
+    const arrange = () => clip(viewer, slots.current);
+    slots.current = {
+      base: new Slot(viewer, arrange, setComplete),
+      other: new Slot(viewer, arrange, () => {}),
+      before: new Slot(viewer, arrange, () => {}),
+    };
+    const moved = () => {
+      clip(viewer, slots.current);
+      const image = viewer.world.getItemAt(0);
+      if (!image) return;
+      const b = image.viewportToImageRectangle(viewer.viewport.getBounds(true));
+      setBounds({ x: b.x, y: b.y, width: b.width, height: b.height });
+      const zoom = image.viewportToImageZoom(viewer.viewport.getZoom(true)) * window.devicePixelRatio;
+      // Whole pixels are shown as such once they are larger than the screen's.
+      viewer.drawer.setImageSmoothingEnabled(zoom < 1.99);
+      useView.getState().set({ zoom });
+    };
+    viewer.addHandler("update-viewport", moved);
+    camera.whole = () => void viewer.viewport.goHome();
+    camera.hundred = () => {
+      const image = viewer.world.getItemAt(0);
+      if (image) viewer.viewport.zoomTo(image.imageToViewportZoom(1 / window.devicePixelRatio));
+    };
+    camera.zoomBy = (factor) => void viewer.viewport.zoomBy(factor).applyConstraints();
+    camera.panBy = (dx, dy) => void viewer.viewport.panBy(viewer.viewport.deltaPointsFromPixels(new OpenSeadragon.Point(dx, dy))).applyConstraints();
+    return () => {
+      viewer.destroy();
+      viewerRef.current = null;
+      slots.current = null;
+    };
+  }, []);
+
+  // The views that are wanted, in their slots.
+  const key = (name: string) => (name.startsWith("frame-") ? set.frame_key : set.plate_key) ?? "";
+  const grid: Grid | null = canvas ? { set: set.id, width, height, levels: canvas.levels, tile: canvas.tile } : null;
+  const before = set.reference == null ? null : `frame-${set.reference}`;
+  useEffect(() => {
+    const s = slots.current;
+    if (!s) return;
+    s.base.show(grid, key(view), view);
+    s.other.show(other ? grid : null, other ? key(other) : "", other ?? "");
+    // The held frame is fetched as soon as the plate is there, so that it comes at once.
+    s.before.show(before ? grid : null, before ? key(before) : "", before ?? "");
+  });
+  useEffect(() => {
+    if (viewerRef.current) clip(viewerRef.current, slots.current);
+  }, [divider, other, holding]);
+  useEffect(() => {
+    camera.whole();
+  }, [width, height]);
+
+  const placeAt = (clientX: number, clientY: number) => {
+    const viewer = viewerRef.current;
+    const image = viewer?.world.getItemAt(0);
+    const rect = box.current?.getBoundingClientRect();
+    if (!viewer || !image || !rect) return null;
+    const p = image.viewerElementToImageCoordinates(new OpenSeadragon.Point(clientX - rect.left, clientY - rect.top));
+    return p.x >= 0 && p.y >= 0 && p.x < width && p.y < height ? { x: p.x, y: p.y } : null;
+  };
+  const pressed = useRef<{ x: number; y: number } | null>(null);
+  const mark = pinned && { left: ((pinned.x - bounds.x) / bounds.width) * 100, top: ((pinned.y - bounds.y) / bounds.height) * 100 };
+
+  return (
+    <div
+      className={`surround-${surround} relative h-full w-full overflow-hidden select-none`}
+      data-testid="picture"
+      data-complete={complete}
+      onPointerMove={(e) => put({ pointer: placeAt(e.clientX, e.clientY) })}
+      onPointerLeave={() => put({ pointer: null })}
+      onPointerDown={(e) => (pressed.current = { x: e.clientX, y: e.clientY })}
+      onPointerUp={(e) => {
+        const p = pressed.current;
+        pressed.current = null;
+        // A click, not a drag, keeps the place in the look-through.
+        if (p && Math.hypot(e.clientX - p.x, e.clientY - p.y) < 4 && !(e.target as Element).closest("[data-own]")) put({ pinned: placeAt(e.clientX, e.clientY) });
+      }}
+    >
+      <div ref={box} className="absolute inset-0" />
+      {mark && (
+        <div className="pointer-events-none absolute" style={{ left: `${mark.left}%`, top: `${mark.top}%` }}>
+          <div className="absolute -top-4 -left-4 h-8 w-8 border-2 border-white outline outline-1 outline-black" />
+        </div>
+      )}
+      {other && !holding && <Divider box={box} />}
+      <MiniMap set={set} bounds={bounds} width={width} height={height} />
+      {holding && <Tag text={`Frame ${frameNumber(set, set.reference)} as shot`} />}
+      {!holding && other && (
+        <>
+          <Tag text={viewTitle(set, view)} />
+          <Tag text={viewTitle(set, other)} right />
+        </>
+      )}
+      {!holding && !other && view !== "plate" && <Tag text={viewTitle(set, view)} />}
+    </div>
+  );
+}
+
+/** Number of a frame on the screen: its place by clock time, from one. */
+export const frameNumber = (set: SetDetail, index: number | null | undefined) => set.frames.findIndex((f) => f.index === index) + 1;
+
+export function viewTitle(set: SetDetail, view: string): string {
+  if (view === "plate") return "Plate";
+  if (view === "agreement") return "Agreement: white where frames agree";
+  return `Frame ${frameNumber(set, Number(view.slice(6)))}, aligned`;
+}
+
+function Tag({ text, right }: { text: string; right?: boolean }) {
+  return <div className={`pointer-events-none absolute top-2 bg-leaf px-2 py-0.5 text-sm ${right ? "right-2" : "left-2"}`}>{text}</div>;
+}
+
+/** Cuts the other view at the divider and brings the held one to the front. */
+function clip(viewer: OpenSeadragon.Viewer, slots: Slots | null) {
+  if (!slots) return;
+  const { divider, other, holding } = useView.getState();
+  const { image: right } = slots.other;
+  const { image: before } = slots.before;
+  const base = slots.base.image;
+  const top = viewer.world.getItemCount() - 1;
+  if (before) {
+    if (viewer.world.getIndexOfItem(before) !== top) viewer.world.setItemIndex(before, top);
+    before.setOpacity(holding ? 1 : 0);
+    // Loaded though unseen, so that it is there the moment it is asked for.
+    before.setPreload(true);
+  }
+  if (right && base) {
+    const at = base.viewerElementToImageCoordinates(new OpenSeadragon.Point(viewer.container.clientWidth * divider, 0)).x;
+    const size = base.getContentSize();
+    const from = Math.min(Math.max(at, 0), size.x);
+    right.setOpacity(other && from < size.x ? 1 : 0);
+    right.setClip(new OpenSeadragon.Rect(from, 0, Math.max(size.x - from, 1), size.y));
+  }
+}
+
+function Divider({ box }: { box: React.RefObject<HTMLDivElement | null> }) {
+  const { divider, set } = useView();
+  const drag = (e: React.PointerEvent) => {
+    const rect = box.current?.getBoundingClientRect();
+    if (rect && e.currentTarget.hasPointerCapture(e.pointerId)) set({ divider: Math.min(0.98, Math.max(0.02, (e.clientX - rect.left) / rect.width)) });
+  };
+  return (
+    <div
+      data-own
+      role="slider"
+      tabIndex={0}
+      aria-label="Divider between two views"
+      aria-valuenow={Math.round(divider * 100)}
+      aria-valuemin={2}
+      aria-valuemax={98}
+      data-testid="divider"
+      className="absolute top-0 bottom-0 z-10 w-5 -translate-x-1/2 cursor-ew-resize touch-none"
+      style={{ left: `${divider * 100}%` }}
+      onPointerDown={(e) => {
+        e.stopPropagation();
+        e.currentTarget.setPointerCapture(e.pointerId);
+      }}
+      onPointerMove={drag}
+      onPointerUp={(e) => e.currentTarget.releasePointerCapture(e.pointerId)}
+      onKeyDown={(e) => {
+        const by = e.key === "ArrowLeft" ? -0.02 : e.key === "ArrowRight" ? 0.02 : 0;
+        if (by) {
+          e.stopPropagation();
+          set({ divider: Math.min(0.98, Math.max(0.02, divider + by)) });
+        }
+      }}
+    >
+      <div className="mx-auto h-full w-0.5 bg-white outline outline-1 outline-black/60" />
+      <div className="absolute bottom-6 left-1/2 h-9 w-3 -translate-x-1/2 border border-black bg-white" />
+    </div>
+  );
+}

@@ -1,0 +1,75 @@
+// The line above the picture: what is on it, comparing, scale.
+import { Keyboard } from "lucide-react";
+import type { SetDetail } from "../api/client";
+import { frameNumber } from "./Picture";
+import { camera, useView } from "./view";
+
+const pressed = "aria-pressed:bg-ink aria-pressed:text-leaf px-2 py-0.5 hover:bg-leaf disabled:opacity-45";
+
+export function ViewStrip({ set }: { set: SetDetail }) {
+  const { view, other, zoom, flicking, holding, set: put } = useView();
+  const ready = set.canvas != null;
+  const options = (
+    <>
+      <option value="plate">Plate</option>
+      <option value="agreement">Agreement</option>
+      {set.frames
+        .filter((f) => f.residual_px != null)
+        .map((f) => (
+          <option key={f.id} value={`frame-${f.index}`}>
+            Frame {frameNumber(set, f.index)}
+          </option>
+        ))}
+    </>
+  );
+  const select = "border border-faint/60 bg-leaf px-1 py-0.5";
+  return (
+    <div className="flex h-9 shrink-0 items-center gap-2 border-b border-rule bg-sheet px-3 whitespace-nowrap" role="toolbar" aria-label="Picture">
+      <select aria-label="Shown" className={select} value={view} disabled={!ready} onChange={(e) => put({ view: e.target.value, flicking: false })}>
+        {options}
+      </select>
+      <button
+        className={pressed}
+        aria-pressed={other !== null}
+        disabled={!ready}
+        onClick={() => put({ other: other ? null : set.reference == null ? "plate" : `frame-${set.reference}` })}
+      >
+        Divide
+      </button>
+      {other && (
+        <select aria-label="Right of the divider" className={select} value={other} onChange={(e) => put({ other: e.target.value })}>
+          {options}
+        </select>
+      )}
+      <button
+        className={`${pressed} touch-none`}
+        aria-pressed={holding}
+        disabled={!ready}
+        onPointerDown={(e) => {
+          e.currentTarget.setPointerCapture(e.pointerId);
+          put({ holding: true });
+        }}
+        onPointerUp={() => put({ holding: false })}
+        onPointerCancel={() => put({ holding: false })}
+      >
+        Hold: as shot
+      </button>
+      <button className={pressed} aria-pressed={flicking} disabled={!ready} onClick={() => put({ flicking: !flicking, ...(flicking ? { view: "plate" } : {}) })}>
+        Flick through frames
+      </button>
+      <span className="grow" />
+      <button className={pressed} disabled={!ready} onClick={() => camera.whole()}>
+        Whole
+      </button>
+      <button className={pressed} disabled={!ready} onClick={() => camera.hundred()}>
+        100 %
+      </button>
+      <span className="num w-16 text-right" data-testid="zoom">
+        {ready ? `${(zoom * 100).toFixed(0)} %` : ""}
+      </span>
+      <button aria-label="Keys" className="p-1 hover:bg-leaf" onClick={() => put({ keysShown: true })}>
+        <Keyboard size={18} />
+      </button>
+    </div>
+  );
+}

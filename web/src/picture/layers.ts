@@ -1,0 +1,83 @@
+// Views as layers of one deep-zoom world: a new one is laid on top and the old one leaves when it is complete,
+// so that nothing flashes and place and zoom are kept.
+import OpenSeadragon from "openseadragon";
+
+export interface Grid {
+  set: number;
+  width: number;
+  height: number;
+  levels: number;
+  tile: number;
+}
+
+export function source(grid: Grid, key: string, view: string): OpenSeadragon.TileSource {
+  const top = grid.levels - 1;
+  return new OpenSeadragon.TileSource({
+    width: grid.width,
+    height: grid.height,
+    tileSize: grid.tile,
+    minLevel: 0,
+    maxLevel: top,
+    getTileUrl: (level: number, x: number, y: number) =>
+      `/api/sets/${grid.set}/tiles/${key}/${encodeURIComponent(view)}/${top - level}/${x}_${y}.jpg`,
+  } as OpenSeadragon.TileSourceOptions);
+}
+
+export class Slot {
+  private shown: OpenSeadragon.TiledImage | null = null;
+  private wanted = "";
+
+  constructor(
+    private readonly viewer: OpenSeadragon.Viewer,
+    /** Called whenever the slot's pictures change. */
+    private readonly changed: (image: OpenSeadragon.TiledImage) => void,
+    private readonly complete: (name: string) => void,
+  ) {}
+
+  show(grid: Grid | null, key: string, view: string) {
+    const name = grid ? `${grid.set}/${key}/${view}` : "";
+    if (name === this.wanted) return;
+    this.wanted = name;
+    if (!grid) {
+      this.drop();
+      return;
+    }
+    const old = this.shown;
+    this.viewer.addTiledImage({
+      tileSource: source(grid, key, view),
+      index: old ? this.viewer.world.getIndexOfItem(old) + 1 : undefined,
+      success: (event) => {
+        const image = (event as unknown as { item: OpenSeadragon.TiledImage }).item;
+        if (this.wanted !== name) {
+          this.viewer.world.removeItem(image);
+          return;
+        }
+        const previous = this.shown;
+        this.shown = image;
+        this.changed(image);
+        const finish = () => {
+          if (previous) this.viewer.world.removeItem(previous);
+          if (this.wanted === name) this.complete(name);
+        };
+        if (image.getFullyLoaded()) finish();
+        else {
+          const loaded = (e: { fullyLoaded?: boolean }) => {
+            if (!e.fullyLoaded) return;
+            image.removeHandler("fully-loaded-change", loaded as OpenSeadragon.EventHandler<OpenSeadragon.FullyLoadedChangeTiledImageEvent>);
+            finish();
+          };
+          image.addHandler("fully-loaded-change", loaded as OpenSeadragon.EventHandler<OpenSeadragon.FullyLoadedChangeTiledImageEvent>);
+        }
+      },
+    });
+  }
+
+  get image() {
+    return this.shown;
+  }
+
+  private drop() {
+    if (this.shown) this.viewer.world.removeItem(this.shown);
+    this.shown = null;
+  }
+}

@@ -1,0 +1,59 @@
+// What is on the picture and how: shared by the picture, the look-through, the job sheet and the keys.
+import { create } from "zustand";
+
+/** `plate`, `agreement`, or `frame-N` with the frame's index. */
+export type ViewName = string;
+export type Surround = "grey" | "dim" | "bright";
+
+interface Place {
+  x: number;
+  y: number;
+}
+
+interface ViewState {
+  view: ViewName;
+  /** The view right of the divider; null when there is none. */
+  other: ViewName | null;
+  /** Where the divider stands, as a share of the picture's width. */
+  divider: number;
+  /** The reference frame as shot is shown while a key or the button is held. */
+  holding: boolean;
+  flicking: boolean;
+  surround: Surround;
+  /** Screen pixels for each pixel of the plate. */
+  zoom: number;
+  /** The place under the pointer, in plate pixels. */
+  pointer: Place | null;
+  /** A place that stays in the look-through. */
+  pinned: Place | null;
+  byMethod: boolean;
+  keysShown: boolean;
+  set: (part: Partial<ViewState>) => void;
+}
+
+export const useView = create<ViewState>((set) => ({
+  view: "plate",
+  other: null,
+  divider: 0.5,
+  holding: false,
+  flicking: false,
+  surround: "grey",
+  zoom: 1,
+  pointer: null,
+  pinned: null,
+  byMethod: false,
+  keysShown: false,
+  set,
+}));
+
+export const startView = { view: "plate", other: null, divider: 0.5, holding: false, flicking: false, pointer: null, pinned: null, byMethod: false };
+
+/** Acts on the viewer itself, filled in by the picture while it is there. */
+export const camera: Record<"whole" | "hundred", () => void> & { zoomBy: (factor: number) => void; panBy: (dx: number, dy: number) => void } = {
+  whole: () => {},
+  hundred: () => {},
+  zoomBy: () => {},
+  panBy: () => {},
+};
+
+export const surrounds: Surround[] = ["grey", "dim", "bright"];

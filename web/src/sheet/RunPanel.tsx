@@ -1,0 +1,43 @@
+// What is being done now, how far it is, and how to stop it; or why it could not be done.
+import { api, type Run } from "../api/client";
+import { Button, Progress } from "../ui/controls";
+import { tellError } from "../ui/Notices";
+
+export function RunPanel({ run, set }: { run: Run | null | undefined; set: number }) {
+  if (!run || run.kind === "export") return null;
+  const frame = "mx-3 mb-2 border-l-4 bg-leaf px-3 py-2 text-[14px]";
+  const again = (
+    <Button className="mt-1" onClick={() => void api.prepare(set).catch(tellError)}>
+      Go on
+    </Button>
+  );
+  if (run.state === "failed")
+    return (
+      <div className={`${frame} border-persimmon`}>
+        {run.message}
+        <div>{again}</div>
+      </div>
+    );
+  if (run.state === "cancelled")
+    return (
+      <div className={`${frame} border-persimmon`}>
+        Stopped. What was read is kept.
+        <div>{again}</div>
+      </div>
+    );
+  if (run.state === "done") return null;
+  return (
+    <div className={`${frame} border-ink`}>
+      <Progress
+        name={run.step?.name ?? "Waits for its turn"}
+        share={run.step?.share ?? 0}
+        left={run.step?.seconds_left}
+        action={
+          <button className="underline" onClick={() => void api.cancel(run.id).catch(tellError)}>
+            Stop
+          </button>
+        }
+      />
+    </div>
+  );
+}

@@ -1,0 +1,81 @@
+// Our few controls over Radix primitives.
+import { RadioGroup, Switch } from "radix-ui";
+import type { ButtonHTMLAttributes, ReactNode } from "react";
+
+export function Button({ strong, className = "", ...rest }: ButtonHTMLAttributes<HTMLButtonElement> & { strong?: boolean }) {
+  const look = strong ? "bg-ink text-leaf" : "border border-faint/60 bg-leaf hover:bg-white";
+  return (
+    <button
+      type="button"
+      {...rest}
+      className={`inline-flex items-center gap-1.5 px-2.5 py-1 disabled:opacity-45 ${look} ${className}`}
+    />
+  );
+}
+
+export interface Choice {
+  value: string;
+  title: string;
+  formula?: string;
+  note?: string;
+}
+
+/** One of several, each said in words. */
+export function Choices(props: { label: string; value: string; choices: Choice[]; onChange: (value: string) => void }) {
+  return (
+    <RadioGroup.Root aria-label={props.label} value={props.value} onValueChange={props.onChange} className="flex flex-col">
+      {props.choices.map((c) => (
+        <RadioGroup.Item
+          key={c.value}
+          value={c.value}
+          data-choice={c.value}
+          className="group grid grid-cols-[14px_1fr] gap-x-2 px-1 py-1 text-left data-[state=checked]:bg-leaf"
+        >
+          <span className="mt-1.5 h-2.5 w-2.5 border border-ink group-data-[state=checked]:bg-ink" />
+          <span>
+            <span className="group-data-[state=checked]:font-semibold">{c.title}</span>
+            {c.formula && <span className="text-faint"> · {c.formula}</span>}
+            {c.note && <span className="block text-[13px] leading-tight text-faint">{c.note}</span>}
+          </span>
+        </RadioGroup.Item>
+      ))}
+    </RadioGroup.Root>
+  );
+}
+
+export function Toggle(props: { label: string; note?: string; checked: boolean; onChange: (on: boolean) => void }) {
+  return (
+    <label className="flex items-start gap-2 py-1">
+      <Switch.Root
+        checked={props.checked}
+        onCheckedChange={props.onChange}
+        className="mt-0.5 h-4 w-7 shrink-0 border border-ink bg-sheet data-[state=checked]:bg-ink"
+      >
+        <Switch.Thumb className="block h-2.5 w-2.5 translate-x-0.5 bg-ink transition-transform data-[state=checked]:translate-x-3.5 data-[state=checked]:bg-leaf" />
+      </Switch.Root>
+      <span>
+        {props.label}
+        {props.note && <span className="block text-[13px] leading-tight text-faint">{props.note}</span>}
+      </span>
+    </label>
+  );
+}
+
+/** A thin line that fills, with the work's name and the time left. */
+export function Progress(props: { name: string; share: number; left?: number | null; action?: ReactNode }) {
+  const percent = Math.round(props.share * 100);
+  return (
+    <div role="progressbar" aria-label={props.name} aria-valuenow={percent} aria-valuemin={0} aria-valuemax={100}>
+      <div className="flex items-baseline justify-between gap-3">
+        <span>{props.name}</span>
+        <span className="num text-faint">
+          {percent} %{props.left != null && props.left >= 1 ? `, ${Math.ceil(props.left)} s left` : ""}
+        </span>
+        {props.action}
+      </div>
+      <div className="mt-1 h-1.5 bg-rule">
+        <div className="h-full bg-ink" style={{ width: `${percent}%` }} />
+      </div>
+    </div>
+  );
+}
