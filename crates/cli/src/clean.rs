@@ -38,7 +38,7 @@ pub struct Args {
     #[arg(long, default_value = "reference", value_parser = canvas)]
     canvas: Canvas,
     /// auto or off
-    #[arg(long, default_value = "auto", value_parser = switch)]
+    #[arg(long, default_value = "auto", action = clap::ArgAction::Set, value_parser = switch)]
     match_exposure: bool,
     /// Write what was found out as JSON
     #[arg(long)]
@@ -58,7 +58,7 @@ fn align(s: &str) -> Result<Align, String> {
         "perspective" => Align::Perspective,
         "sphere" => {
             return Err(
-                "sphere is not yet available; use auto, off, shift, rigid, similarity or perspective".into()
+                "sphere is not yet available; use auto, off, shift, rigid, similarity or perspective".into(),
             );
         }
         _ => return Err("use auto, off, shift, rigid, similarity or perspective".into()),

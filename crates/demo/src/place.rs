@@ -282,7 +282,7 @@ fn ground(p: Vec3, fine: f32) -> Look {
         let wear = fbm(p * 0.55, 5);
         let grain = fbm(p * 19.0, 4);
         let spots = step(0.66, 0.74, fbm(p * 6.0, 4));
-        let stone = Vec3::new(0.345, 0.318, 0.275).lerp(Vec3::new(0.37, 0.30, 0.235), warm * 0.7);
+        let stone = Vec3::new(0.345, 0.316, 0.275).lerp(Vec3::new(0.37, 0.30, 0.235), warm * 0.7);
         let colour = stone * tone * (0.36 + 0.70 * wear + 0.50 * grain) * (1.0 - 0.35 * spots);
         let rough = 0.012 * (noise(p * 9.0) - 0.5);
         let gap = step(0.002, 0.013, joint + rough);

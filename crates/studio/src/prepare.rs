@@ -84,11 +84,11 @@ impl Studio {
     /// Gives newly read frames their places in the recipe's lists, by clock time.
     fn give_places(&self, set: i64) -> Result<(), StudioError> {
         let rows = self.frame_rows(set)?;
-        let mut next = rows.iter().filter_map(|f| f.index).map(|i| i + 1).max().unwrap_or(0);
+        let first = rows.iter().filter_map(|f| f.index).map(|i| i + 1).max().unwrap_or(0);
+        let new = rows.iter().filter(|f| f.state == FrameState::Ready && f.index.is_none());
         let db = self.db();
-        for frame in rows.iter().filter(|f| f.state == FrameState::Ready && f.index.is_none()) {
-            db.execute("UPDATE frames SET place = ?2 WHERE id = ?1", params![frame.id, next as i64])?;
-            next += 1;
+        for (place, frame) in (first..).zip(new) {
+            db.execute("UPDATE frames SET place = ?2 WHERE id = ?1", params![frame.id, place as i64])?;
         }
         Ok(())
     }

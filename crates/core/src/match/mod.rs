@@ -142,9 +142,7 @@ fn eights(roots: &[Vec<Vec<u16>>], size: Size) -> Vec<(Vec<u16>, Vec<u16>)> {
     let mut out = Vec::new();
     for y in (0..(size.height as usize).saturating_sub(7)).step_by(8) {
         for x in (0..w.saturating_sub(7)).step_by(8) {
-            for c in 0..3 {
-                out.push((block(&roots[0][c], x, y), block(&roots[1][c], x, y)));
-            }
+            out.extend(roots[0].iter().zip(&roots[1]).map(|(a, b)| (block(a, x, y), block(b, x, y))));
         }
     }
     out

@@ -1,0 +1,216 @@
+//! Ground truth decides: small rendered sets through the whole computation.
+
+use evanu_core::combine::Method;
+use evanu_core::geometry::{Homography, Rect, Size};
+use evanu_core::pixel::{FrameSource, MemoryFrame, Raster, Samples};
+use evanu_core::plan::Plan;
+use evanu_core::prepare;
+use evanu_core::progress::unwatched;
+use evanu_core::recipe::{Align, Canvas, Recipe};
+use evanu_core::render::{Scene, View};
+use evanu_demo::score::psnr;
+use evanu_demo::{Order, Shoot, empty_frame, frame_size};
+use std::sync::LazyLock;
+
+const WIDTH: u32 = 480;
+
+struct Set {
+    shoot: Shoot,
+    frames: Vec<MemoryFrame>,
+}
+
+fn source(picture: &Raster) -> MemoryFrame {
+    MemoryFrame::new(picture.size, Samples::Eight(picture.to_u8()))
+}
+
+fn set(visitors: bool, frames: usize) -> Set {
+    let shoot = Shoot::new(Order { seed: 11, width: WIDTH, frames, visitors });
+    let frames = (0..frames).map(|k| source(&shoot.frame(k).picture)).collect();
+    Set { shoot, frames }
+}
+
+static BUSY: LazyLock<Set> = LazyLock::new(|| set(true, 9));
+
+fn refs(frames: &[MemoryFrame]) -> Vec<&dyn FrameSource> {
+    frames.iter().map(|f| f as &dyn FrameSource).collect()
+}
+
+fn plan(recipe: &Recipe, sources: &[&dyn FrameSource]) -> Plan {
+    prepare::plan(recipe, sources, &unwatched).unwrap()
+}
+
+fn whole(scene: &Scene<'_>, view: View) -> Raster {
+    scene.render(view, scene.size(view).rect(), 0).unwrap()
+}
+
+#[test]
+fn frames_are_found_to_a_tenth_of_a_pixel_and_the_plate_is_empty() {
+    let sources = refs(&BUSY.frames);
+    let recipe = Recipe::new(sources.len());
+    let plan = plan(&recipe, &sources);
+    let reference = &BUSY.shoot.shots[plan.reference];
+    let back = reference.to_place.inverse().unwrap();
+    for (k, frame) in plan.frames.iter().enumerate() {
+        assert_eq!(frame.misfit, None, "frame {k}");
+        let truth = back.after(&BUSY.shoot.shots[k].to_place);
+        let error = frame.transform.grid_distance(&truth, frame.size);
+        assert!(error < 0.12, "frame {k} is off by {error} px");
+        let gain = frame.gain[1] * BUSY.shoot.shots[k].gain / reference.gain;
+        assert!((gain - 1.0).abs() < 0.01, "frame {k}: gain off by {gain}");
+    }
+    let scene = Scene { recipe: &recipe, plan: &plan, sources: &sources };
+    let truth = empty_frame(&BUSY.shoot.place, reference, frame_size(WIDTH));
+    let plate = psnr(&whole(&scene, View::Plate), &truth);
+    let busy = psnr(&whole(&scene, View::Shot(plan.reference)), &truth);
+    assert!(plate > 29.0 && plate > busy + 5.0, "plate {plate} dB, reference frame {busy} dB");
+}
+
+#[test]
+fn neither_order_nor_threads_change_a_byte() {
+    let sources = refs(&BUSY.frames);
+    let recipe = Recipe::new(sources.len());
+    let render = |sources: &[&dyn FrameSource]| {
+        let plan = plan(&recipe, sources);
+        whole(&Scene { recipe: &recipe, plan: &plan, sources }, View::Plate)
+    };
+    let plate = render(&sources);
+    let mut turned = sources.clone();
+    turned.rotate_left(4);
+    turned.swap(0, 2);
+    assert!(render(&turned) == plate, "the order of frames changed the plate");
+    let one = rayon::ThreadPoolBuilder::new().num_threads(1).build().unwrap();
+    assert!(one.install(|| render(&sources)) == plate, "the number of threads changed the plate");
+}
+
+#[test]
+fn a_preview_is_the_same_region_of_the_export() {
+    let sources = refs(&BUSY.frames);
+    for canvas in [Canvas::Reference, Canvas::Common] {
+        let recipe = Recipe { canvas, ..Recipe::new(sources.len()) };
+        let plan = plan(&recipe, &sources);
+        let scene = Scene { recipe: &recipe, plan: &plan, sources: &sources };
+        for view in [View::Plate, View::Agreement, View::Frame(3)] {
+            let all = whole(&scene, view);
+            let region = Rect::new(101, 57, 203, 148);
+            let part = scene.render(view, region, 0).unwrap();
+            for y in 0..region.height {
+                for x in 0..region.width {
+                    assert_eq!(part.pixel(x, y), all.pixel(x + 101, y + 57), "{view:?} at {x}, {y}");
+                }
+            }
+        }
+    }
+}
+
+#[test]
+fn where_nothing_moves_the_plate_is_better_than_any_frame() {
+    let still = set(false, 7);
+    let sources = refs(&still.frames);
+    let recipe = Recipe::new(sources.len());
+    let plan = plan(&recipe, &sources);
+    let scene = Scene { recipe: &recipe, plan: &plan, sources: &sources };
+    let truth = empty_frame(&still.shoot.place, &still.shoot.shots[plan.reference], frame_size(WIDTH));
+    let single = psnr(&whole(&scene, View::Shot(plan.reference)), &truth);
+    for method in [Method::Median, Method::Mean] {
+        let plate = psnr(&whole(&scene, View::By(method)), &truth);
+        assert!(plate > single, "{method}: {plate} dB, a single frame {single} dB");
+    }
+    let support = scene.support(scene.canvas(), 0).unwrap();
+    assert!(support.mean() > 0.97, "only {} agreed", support.mean());
+}
+
+#[test]
+fn a_foreign_frame_is_set_aside_and_one_of_another_size_is_used() {
+    let half = {
+        let f = &BUSY.frames[4];
+        let size = f.size().at_level(1);
+        MemoryFrame::new(size, f.read(1, size.rect()).unwrap())
+    };
+    let foreign = {
+        let size = Size::new(WIDTH, 300);
+        let px = |i: u64| {
+            let (x, y) = (i % u64::from(WIDTH), i / u64::from(WIDTH));
+            [((x / 17 * 91 + y / 13 * 57) % 250) as u8; 3]
+        };
+        MemoryFrame::new(size, Samples::Eight((0..size.pixels()).flat_map(px).collect()))
+    };
+    let mut sources = refs(&BUSY.frames[..4]);
+    sources.extend([&half as &dyn FrameSource, &foreign]);
+    let recipe = Recipe::new(sources.len());
+    let plan = plan(&recipe, &sources);
+    assert!(
+        plan.frames[5].misfit.as_deref().is_some_and(|r| r.contains("another view")),
+        "{:?}",
+        plan.frames[5].misfit
+    );
+    assert_eq!(plan.frames[4].misfit, None);
+    assert!(
+        (plan.frames[4].transform.scale_at(evanu_core::geometry::Point::new(100.0, 80.0)) - 2.0).abs() < 0.02
+    );
+    let scene = Scene { recipe: &recipe, plan: &plan, sources: &sources };
+    assert_eq!(scene.used(), [0, 1, 2, 3, 4]);
+}
+
+#[test]
+fn two_unrelated_frames_give_the_reference_alone() {
+    let size = Size::new(300, 200);
+    let noise = |seed: u64| {
+        let mut r = evanu_core::random::Random::new(seed);
+        let cells: Vec<u8> = (0..30 * 20).map(|_| (r.bits() % 256) as u8).collect();
+        let px = |i: u64| [cells[(i / 300 / 10 * 30 + i % 300 / 10) as usize]; 3];
+        MemoryFrame::new(size, Samples::Eight((0..size.pixels()).flat_map(px).collect()))
+    };
+    let frames = [noise(1), noise(2)];
+    let sources = refs(&frames);
+    let recipe = Recipe::new(2);
+    let plan = plan(&recipe, &sources);
+    let scene = Scene { recipe: &recipe, plan: &plan, sources: &sources };
+    assert_eq!(scene.used(), [plan.reference]);
+    assert_eq!(whole(&scene, View::Plate), whole(&scene, View::Shot(plan.reference)));
+}
+
+#[test]
+fn every_allowed_family_stays_within_itself() {
+    let sources = refs(&BUSY.frames[..3]);
+    for align in [Align::Off, Align::Shift, Align::Rigid, Align::Similarity] {
+        let recipe = Recipe { align, reference: Some(0), ..Recipe::new(3) };
+        for frame in plan(&recipe, &sources).frames {
+            let m = frame.transform.0;
+            assert_eq!([m[6], m[7], m[8]], [0.0, 0.0, 1.0], "{align:?}");
+            match align {
+                Align::Off => assert_eq!(frame.transform, Homography::IDENTITY),
+                Align::Shift => assert_eq!([m[0], m[1], m[3], m[4]], [1.0, 0.0, 0.0, 1.0]),
+                Align::Rigid => assert!((m[0].hypot(m[3]) - 1.0).abs() < 1e-9),
+                _ => assert!((m[0] - m[4]).abs() < 1e-9 && (m[1] + m[3]).abs() < 1e-9),
+            }
+        }
+    }
+}
+
+#[test]
+fn the_common_canvas_is_covered_by_every_frame() {
+    let sources = refs(&BUSY.frames);
+    let recipe = Recipe { canvas: Canvas::Common, ..Recipe::new(sources.len()) };
+    let plan = plan(&recipe, &sources);
+    let scene = Scene { recipe: &recipe, plan: &plan, sources: &sources };
+    let canvas = scene.canvas();
+    assert!(canvas.width > WIDTH * 8 / 10 && canvas.width < WIDTH);
+    for k in 0..sources.len() {
+        let back = plan.frames[k].transform.inverse().unwrap();
+        for (x, y) in [(canvas.x, canvas.y), (canvas.right() - 1, canvas.bottom() - 1)] {
+            let p = back.apply(evanu_core::geometry::Point::new(x as f64, y as f64));
+            assert!(
+                p.x >= -0.5 && p.y >= -0.5 && p.x <= f64::from(WIDTH) - 0.5 && p.y <= 319.5,
+                "frame {k}: {p:?}"
+            );
+        }
+    }
+}
+
+#[test]
+fn work_can_be_stopped() {
+    let sources = refs(&BUSY.frames);
+    let stop = |_: f32| Err(evanu_core::progress::Cancelled);
+    let end = prepare::plan(&Recipe::new(sources.len()), &sources, &stop);
+    assert!(matches!(end, Err(evanu_core::register::RegisterError::Cancelled(_))));
+}
