@@ -101,6 +101,16 @@ fn a_folder_becomes_a_plate_with_report_and_agreement() {
 }
 
 #[test]
+fn the_same_frames_give_the_same_file() {
+    let folder = copy_frames(3);
+    for out in ["a.tif", "a.jpg", "b.jpg", "b.tif"] {
+        assert!(evanu(&["clean", "frame-01.jpg", "frame-02.jpg", "frame-03.jpg", "--out", out], folder.path()).status.success());
+    }
+    let read = |name: &str| std::fs::read(folder.path().join(name)).unwrap();
+    assert!(read("a.tif") == read("b.tif") && read("a.jpg") == read("b.jpg"));
+}
+
+#[test]
 fn every_option_of_the_contract_is_taken_or_says_what_there_is() {
     let folder = copy_frames(3);
     let f = folder.path();

@@ -106,7 +106,7 @@ impl Shoot {
         let model = Place::new(order.seed);
         let base = Mat3::from_rotation_x(PITCH as f32);
         // Larger pictures have smaller pixels: fewer rays each do.
-        let rays = (16.0e6 / wide.pixels() as f64).clamp(3.0, 12.0) as usize;
+        let rays = (16.0e6 / wide.pixels() as f64).clamp(2.0, 12.0) as usize;
         let rows: Vec<Vec<Seen>> = (0..wide.height)
             .into_par_iter()
             .map(|y| {
@@ -159,18 +159,19 @@ impl Shoot {
             .map(|(y, row)| {
                 let mut random = Random::new(self.order.seed ^ ((index as u64) << 40) ^ ((y as u64) << 8));
                 let mut taken = vec![false; w];
-                for (x, px) in
-                    row.iter_mut().enumerate().filter(|(x, _)| busy[(y / TILE) * w.div_ceil(TILE) + x / TILE])
-                {
+                for (x, px) in row.iter_mut().enumerate() {
+                    let near = &busy[(y / TILE) * w.div_ceil(TILE) + x / TILE];
+                    if near.is_empty() {
+                        continue;
+                    }
                     let q = shot.to_place.apply(Point::new(x as f64, y as f64));
                     let (qx, qy) = (
                         q.x.round().clamp(0.0, f64::from(self.wide.width) - 1.0),
                         q.y.round().clamp(0.0, f64::from(self.wide.height) - 1.0),
                     );
                     let at = qy as usize * self.wide.width as usize + qx as usize;
-                    let near: Vec<Posed> = figures.to_vec();
                     let (colour, cover, shadow) =
-                        self.trace(&near, &camera, (size, focal), (x, y), at, &mut random);
+                        self.trace(near, &camera, (size, focal), (x, y), at, &mut random);
                     taken[x] = cover > 0.02 || shadow > 0.03;
                     *px = (*px * (1.0 - shadow)).lerp(colour, cover);
                 }
@@ -203,7 +204,7 @@ impl Shoot {
         random: &mut Random,
     ) -> (Vec3, f32, f32) {
         // Larger pictures have smaller pixels: fewer rays each do.
-        let rays: u32 = if self.order.width > 2500 { 3 } else { 8 };
+        let rays: u32 = if self.order.width > 2500 { 2 } else { 8 };
         let (mut colour, mut hits, mut dark) = (Vec3::ZERO, 0.0f32, 0.0f32);
         let (sunlit, distance) = (f32::from(self.sunlit[at]) / 255.0, self.distance[at]);
         for _ in 0..rays {
@@ -230,14 +231,15 @@ impl Shoot {
         (colour / hits.max(1.0), hits / rays as f32, if free > 0.0 { dark / free } else { 0.0 })
     }
 
-    /// Tiles of the frame that a figure or its shadow may touch.
-    fn busy(&self, figures: &[Posed], index: usize, size: Size) -> Vec<bool> {
+    /// For each tile of the frame, the figures that may touch it or cast a shadow there.
+    fn busy(&self, figures: &[Posed], index: usize, size: Size) -> Vec<Vec<Posed>> {
         let across = (size.width as usize).div_ceil(TILE);
         let down = (size.height as usize).div_ceil(TILE);
-        let mut busy = vec![false; across * down];
+        let mut busy: Vec<Vec<Posed>> = vec![Vec::new(); across * down];
         let camera = Mat3::from_rotation_x(PITCH as f32) * self.turns[index];
         let focal = (FOCAL * f64::from(self.order.width)) as f32;
         for f in figures {
+            let mut touched = vec![false; across * down];
             let (c, r) = f.ball();
             for k in 0..=8 {
                 let p = c - self.model.sun * (k as f32 * 0.45);
@@ -256,9 +258,10 @@ impl Shoot {
                     tile(m - reach)..(tile(m + reach) + 1).min(n)
                 };
                 for ty in range(middle.1, down) {
-                    range(middle.0, across).for_each(|tx| busy[ty * across + tx] = true);
+                    range(middle.0, across).for_each(|tx| touched[ty * across + tx] = true);
                 }
             }
+            busy.iter_mut().zip(touched).filter(|(_, t)| *t).for_each(|(near, _)| near.push(*f));
         }
         busy
     }

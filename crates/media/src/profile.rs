@@ -4,8 +4,14 @@ use moxcms::{ColorProfile, DataColorSpace, Layout, TransformOptions};
 use std::sync::LazyLock;
 
 /// The sRGB profile as an ICC byte string.
-pub(crate) static SRGB: LazyLock<Vec<u8>> =
-    LazyLock::new(|| ColorProfile::new_srgb().encode().unwrap_or_default());
+pub(crate) static SRGB: LazyLock<Vec<u8>> = LazyLock::new(|| {
+    let mut icc = ColorProfile::new_srgb().encode().unwrap_or_default();
+    // Bytes 24 to 35 of the head are the time of making (ICC.1:2022, 7.2); the same input must give the same file.
+    if let Some(time) = icc.get_mut(24..36) {
+        time.copy_from_slice(&[7, 234, 0, 1, 0, 1, 0, 0, 0, 0, 0, 0]);
+    }
+    icc
+});
 
 /// Converts 16-bit samples (1 or 3 channels, interleaved) to RGB in sRGB by a profile.
 ///

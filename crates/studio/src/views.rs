@@ -15,6 +15,9 @@ use std::sync::{Arc, Mutex};
 /// Side of a tile in pixels.
 pub const TILE: u32 = 512;
 
+/// Side of the spot in the middle of a crop that is compared with the plate, in the crop's pixels.
+const SPOT: i64 = 14;
+
 /// Encodings for the screen.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Pixels {
@@ -241,11 +244,13 @@ impl Studio {
                     (inside.y - region.y) as u32,
                 );
             }
+            // The spot itself, not what else the crop shows.
+            let centre = |from: i64, n: u32| from + i64::from(n / 2) - SPOT / 2;
             let middle = Rect::new(
-                region.x + i64::from(size.width) * 3 / 8,
-                region.y + i64::from(size.height) * 3 / 8,
-                size.width / 4,
-                size.height / 4,
+                centre(region.x, size.width),
+                centre(region.y, size.height),
+                SPOT as u32,
+                SPOT as u32,
             );
             let crops = if methods {
                 views.iter().enumerate().map(|(index, _)| CropInfo { index, agrees: None }).collect()
