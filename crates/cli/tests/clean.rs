@@ -104,7 +104,11 @@ fn a_folder_becomes_a_plate_with_report_and_agreement() {
 fn the_same_frames_give_the_same_file() {
     let folder = copy_frames(3);
     for out in ["a.tif", "a.jpg", "b.jpg", "b.tif"] {
-        assert!(evanu(&["clean", "frame-01.jpg", "frame-02.jpg", "frame-03.jpg", "--out", out], folder.path()).status.success());
+        assert!(
+            evanu(&["clean", "frame-01.jpg", "frame-02.jpg", "frame-03.jpg", "--out", out], folder.path())
+                .status
+                .success()
+        );
     }
     let read = |name: &str| std::fs::read(folder.path().join(name)).unwrap();
     assert!(read("a.tif") == read("b.tif") && read("a.jpg") == read("b.jpg"));

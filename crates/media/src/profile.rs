@@ -1,7 +1,7 @@
 //! Embedded colour profiles: conversion to sRGB, and the sRGB profile that outputs carry.
 
 use moxcms::{ColorProfile, DataColorSpace, Layout, TransformOptions};
-use std::sync::LazyLock;
+use std::sync::{LazyLock, Mutex, PoisonError};
 
 /// The sRGB profile as an ICC byte string.
 pub(crate) static SRGB: LazyLock<Vec<u8>> = LazyLock::new(|| {
@@ -22,6 +22,12 @@ pub(crate) fn to_srgb(
     channels: usize,
     samples: impl FnOnce() -> Vec<u16>,
 ) -> Result<Option<Vec<u16>>, String> {
+    // The frames of a set carry the same profile, and finding out that it is sRGB takes longer than a small frame.
+    static KNOWN: Mutex<Vec<Vec<u8>>> = Mutex::new(Vec::new());
+    let known = |k: &Vec<Vec<u8>>| k.iter().any(|p| p == icc);
+    if icc == SRGB.as_slice() || known(&KNOWN.lock().unwrap_or_else(PoisonError::into_inner)) {
+        return Ok(None);
+    }
     let profile = ColorProfile::new_from_slice(icc).map_err(|e| format!("{e:?}"))?;
     let layout = match (profile.color_space, channels) {
         (DataColorSpace::Rgb, 3) => Layout::Rgb,
@@ -45,6 +51,9 @@ pub(crate) fn to_srgb(
     let expected: Vec<u16> =
         if channels == 1 { probe.iter().flat_map(|&v| [v; 3]).collect() } else { probe.clone() };
     if run(&probe)?.iter().zip(&expected).all(|(a, b)| a.abs_diff(*b) < 160) {
+        let mut known = KNOWN.lock().unwrap_or_else(PoisonError::into_inner);
+        known.truncate(15);
+        known.push(icc.to_vec());
         return Ok(None);
     }
     run(&samples()).map(Some)

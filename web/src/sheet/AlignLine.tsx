@@ -72,7 +72,7 @@ export function AlignLine({ open, set }: { open: OpenSet; set: SetDetail }) {
         <table className="w-full border-collapse">
           <thead>
             <tr className="text-left text-[13px] text-faint">
-              <th className="font-normal">Frame</th>
+              <th className="pr-2 font-normal">Frame</th>
               <th className="font-normal">How it was moved</th>
               <th className="text-right font-normal">off by</th>
             </tr>

@@ -77,18 +77,26 @@ impl Plane {
     /// Blurred with the binomial kernel 1 4 6 4 1 (σ = 1 px) in both directions.
     pub fn blurred(&self) -> Self {
         const K: [f32; 5] = [0.0625, 0.25, 0.375, 0.25, 0.0625];
-        let pass = |src: &Self, dx: i64, dy: i64| {
-            let mut out = Self::new(src.size);
-            let w = src.size.width as usize;
-            for (y, row) in out.data.chunks_exact_mut(w).enumerate() {
-                for (x, o) in row.iter_mut().enumerate() {
-                    let at = |i: i64| src.at(x as i64 + dx * i, y as i64 + dy * i);
-                    *o = (0..5).map(|k| K[k] * at(k as i64 - 2)).sum();
-                }
+        let (w, h) = (self.size.width as usize, self.size.height);
+        let mut across = Self::new(self.size);
+        for y in 0..h {
+            let (row, out) = (self.row(y), &mut across.data[y as usize * w..][..w]);
+            for (o, v) in out.iter_mut().skip(2).zip(row.windows(5)) {
+                *o = K[0] * (v[0] + v[4]) + K[1] * (v[1] + v[3]) + K[2] * v[2];
             }
-            out
-        };
-        pass(&pass(self, 1, 0), 0, 1)
+            for x in (0..w).filter(|&x| x < 2 || x + 2 >= w) {
+                out[x] = (0..5).map(|k| K[k] * self.at(x as i64 + k as i64 - 2, i64::from(y))).sum();
+            }
+        }
+        let mut out = Self::new(self.size);
+        for y in 0..h {
+            let line = |d: i64| across.row((i64::from(y) + d).clamp(0, i64::from(h) - 1) as u32);
+            let (a, b, c, d, e) = (line(-2), line(-1), line(0), line(1), line(2));
+            for (x, o) in out.data[y as usize * w..][..w].iter_mut().enumerate() {
+                *o = K[0] * (a[x] + e[x]) + K[1] * (b[x] + d[x]) + K[2] * c[x];
+            }
+        }
+        out
     }
 }
 
