@@ -1,5 +1,7 @@
 //! The real pages in headless Chromium, driven as a person does: pointer, keyboard, reading what the screen says.
 
+#![allow(clippy::unwrap_used)] // helpers of tests may fail loudly
+
 use fantoccini::actions::{InputSource, KeyAction, KeyActions, MouseActions, PointerAction};
 use fantoccini::key::Key;
 use fantoccini::wd::Capabilities;

@@ -1,5 +1,7 @@
 //! `evanu clean` as a person at a terminal meets it: the contract, and what bad input gets.
 
+#![allow(clippy::unwrap_used)] // helpers of tests may fail loudly
+
 use evanu_core::pixel::Samples;
 use evanu_media::decode;
 use std::path::{Path, PathBuf};

@@ -293,13 +293,13 @@ mod tests {
             |s: f64| Vec3::new(r.within(-s, s) as f32, r.within(-s, s) as f32, r.within(-s, s) as f32);
         let things: Vec<Thing> = (0..300)
             .map(|i| {
-                let (a, b) = (p(9.0), p(0.8).abs());
+                let (a, b) = (p(9.0), p(2.5).abs());
                 let shape = match i % 5 {
                     0 => Shape::Box(a, a + b),
                     1 => Shape::Tube(a, b.x + 0.1, b.y),
                     2 => Shape::Cupola(a, b.x + 0.1),
                     3 => Shape::Rod(a, a + b, 0.1),
-                    _ => Shape::Leaf(a, (b + Vec3::splat(0.01)).normalize(), 0.5),
+                    _ => Shape::Leaf(a, (b + Vec3::splat(0.01)).normalize(), 1.5),
                 };
                 Thing { shape, stuff: Stuff::Trim }
             })

@@ -1,5 +1,7 @@
 //! The interface over real HTTP: bringing in, recipes, tiles, look-through, runs, exports, errors, restarts.
 
+#![allow(clippy::unwrap_used)] // helpers of tests may fail loudly
+
 use evanu_core::geometry::Size;
 use evanu_core::pixel::Raster;
 use evanu_media::{decode_bytes, encode_jpeg};
