@@ -45,6 +45,7 @@ struct Inner {
     pyramids: Mutex<LruCache<String, Arc<TiledFrame>>>,
     loaded: Mutex<HashMap<i64, Arc<views::Loaded>>>,
     tiles: Mutex<LruCache<String, Arc<Vec<u8>>>>,
+    aligned: Mutex<views::AlignedTiles>,
     events: broadcast::Sender<Event>,
     queue: runs::Queue,
 }
@@ -69,6 +70,7 @@ impl Studio {
             pyramids: Mutex::new(LruCache::new(capacity(512))),
             loaded: Mutex::new(HashMap::new()),
             tiles: Mutex::new(LruCache::new(capacity(1200))),
+            aligned: Mutex::new(views::AlignedTiles::new()),
             events,
             queue: runs::Queue::default(),
         }));

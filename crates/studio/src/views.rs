@@ -8,8 +8,9 @@ use base64::Engine;
 use evanu_core::geometry::{Point, Rect, Size};
 use evanu_core::pixel::{FrameSource, Raster};
 use evanu_core::plan::Plan;
-use evanu_core::render::Scene;
+use evanu_core::render::{Aligned, Scene};
 use evanu_media::{CameraData, TiledFrame, encode_jpeg, encode_png};
+use lru::LruCache;
 use std::sync::{Arc, Mutex};
 
 /// Side of a tile in pixels.
@@ -55,6 +56,35 @@ impl Loaded {
             .unwrap_or(0)
             + 1;
         CanvasInfo { x: c.x, y: c.y, width: c.width, height: c.height, levels, tile: TILE }
+    }
+}
+
+/// Aligned samples of the tiles last looked at, so that a change of method shows at once; bounded in bytes.
+pub(crate) struct AlignedTiles {
+    tiles: LruCache<String, Arc<Aligned>>,
+    bytes: u64,
+}
+
+impl AlignedTiles {
+    const BUDGET: u64 = 256 << 20;
+
+    pub fn new() -> Self {
+        Self { tiles: LruCache::unbounded(), bytes: 0 }
+    }
+
+    fn get(&mut self, name: &str) -> Option<Arc<Aligned>> {
+        self.tiles.get(name).cloned()
+    }
+
+    fn put(&mut self, name: String, aligned: Arc<Aligned>) {
+        self.bytes += aligned.bytes;
+        if let Some(old) = self.tiles.put(name, aligned) {
+            self.bytes -= old.bytes;
+        }
+        while self.bytes > Self::BUDGET {
+            let Some((_, old)) = self.tiles.pop_lru() else { break };
+            self.bytes -= old.bytes;
+        }
     }
 }
 
@@ -133,20 +163,36 @@ impl Studio {
         if let Some(bytes) = lock(&self.0.tiles).get(&tag) {
             return Ok((bytes.clone(), tag));
         }
-        let raster = loaded.with(|scene| {
+        let region = loaded.with(|scene| {
             let size = scene.size(view).at_level(level.min(31));
-            let region = Rect::new(
-                i64::from(place.0) * i64::from(TILE),
-                i64::from(place.1) * i64::from(TILE),
-                TILE,
-                TILE,
-            )
-            .intersect(size.rect());
-            if region.is_empty() || level > 24 {
-                return Err(StudioError::NotFound("there is no such tile".into()));
+            let side = i64::from(TILE);
+            let tile = Rect::new(i64::from(place.0) * side, i64::from(place.1) * side, TILE, TILE);
+            tile.intersect(size.rect())
+        });
+        if region.is_empty() || level > 24 {
+            return Err(StudioError::NotFound("there is no such tile".into()));
+        }
+        let by = match view {
+            View::Plate => Some(loaded.recipe.method),
+            View::By(method) => Some(method),
+            _ => None,
+        };
+        let raster = match by {
+            Some(method) => {
+                let name = format!("{set}-{}-{:?}-{level}-{place:?}", loaded.frame_key, loaded.recipe.used);
+                let kept = lock(&self.0.aligned).get(&name);
+                let aligned = match kept {
+                    Some(aligned) => aligned,
+                    None => {
+                        let aligned = Arc::new(loaded.with(|scene| scene.aligned(region, level))?);
+                        lock(&self.0.aligned).put(name, aligned.clone());
+                        aligned
+                    }
+                };
+                aligned.combined(method)
             }
-            Ok(scene.render(view, region, level)?)
-        })?;
+            None => loaded.with(|scene| scene.render(view, region, level))?,
+        };
         let bytes = Arc::new(encode(&raster, kind)?);
         lock(&self.0.tiles).put(tag.clone(), bytes.clone());
         Ok((bytes, tag))

@@ -110,7 +110,7 @@ export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
                       <div style={{ width, height: HEIGHT }} className={f.state === "failed" ? "bg-rule" : "skeleton"} />
                     )}
                     <span className={`num ${view === name ? "bg-ink text-leaf" : ""}`}>
-                      {n + 1} {f.state === "failed" ? "unreadable" : clock(f.time)}
+                      {n + 1} {f.state === "failed" ? "unreadable" : width < 100 && f.time ? clock(f.time).slice(3) : clock(f.time)}
                     </span>
                   </button>
                   {f.index != null && (

@@ -55,7 +55,7 @@ export function FramesLine({ open, set }: { open: OpenSet; set: SetDetail }) {
               <div className="num">
                 {n + 1} <span className="text-faint">{f.state === "reading" ? "being read" : f.state === "failed" ? "unreadable" : clock(f.time)}</span>
               </div>
-              <div className="num truncate text-[12px] text-faint">{exposure(f)}</div>
+              <div className="truncate text-[13px] text-faint tabular-nums">{exposure(f)}</div>
               {f.reason && <div className="text-[13px] text-persimmon">{f.state === "failed" ? f.reason : `Frame ${n + 1} set aside: ${f.reason}`}</div>}
             </div>
             {f.index != null && !f.reason && (

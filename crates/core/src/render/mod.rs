@@ -110,6 +110,25 @@ impl<'a> Scene<'a> {
         Ok(join(region, &blocks, &parts))
     }
 
+    /// The aligned samples of the used frames over `region` of the plate: what every method starts from.
+    ///
+    /// Takes six bytes a pixel and frame; for parts of the picture, such as a tile of the screen.
+    ///
+    /// # Errors
+    /// When a frame cannot be read or none takes part.
+    pub fn aligned(&self, region: Rect, level: u32) -> Result<Aligned, RenderError> {
+        let region = region.intersect(self.size(View::Plate).at_level(level).rect());
+        let frames = self.used();
+        if frames.is_empty() {
+            return Err(RenderError::NoFrames);
+        }
+        let blocks = blocks(region, frames.len());
+        let stack = |&block: &Rect| self.stack(View::Plate, &frames, block, level);
+        let stacks = blocks.par_iter().map(stack).collect::<Result<_, _>>()?;
+        let bytes = 6 * region.size().pixels() * frames.len() as u64;
+        Ok(Aligned { region, blocks, stacks, bytes })
+    }
+
     /// How well the frames support the plate, over `region` at `level`.
     ///
     /// # Errors
@@ -197,6 +216,23 @@ impl<'a> Scene<'a> {
         let own = ((scale.log2() + 0.3).floor().max(0.0) as u32).min(source.levels() - 1);
         let down = level_to_full(own).inverse().unwrap_or(Homography::IDENTITY);
         (down.after(&to_frame), own, gain)
+    }
+}
+
+/// Aligned samples of a region, kept so that another method needs no resampling.
+pub struct Aligned {
+    region: Rect,
+    blocks: Vec<Rect>,
+    stacks: Vec<Stack>,
+    /// Memory that the samples take.
+    pub bytes: u64,
+}
+
+impl Aligned {
+    /// The plate by a method: the same pixels as [`Scene::render`] gives for the region.
+    pub fn combined(&self, method: Method) -> Raster {
+        let parts: Vec<Raster> = self.stacks.par_iter().map(|s| s.combined(method)).collect();
+        join(self.region, &self.blocks, &parts)
     }
 }
 

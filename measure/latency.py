@@ -1,0 +1,81 @@
+#!/usr/bin/env python3
+"""Measures how soon the screen follows: a method switch and the look-through, over HTTP as the pages ask.
+
+Usage: measure/latency.py WIDTH      (a set rendered by measure/run.py; the server is started on a free port)
+Prints milliseconds: from the switch until every tile of a 976×614 viewport has come, six requests at a time, at the
+zoom that shows the whole plate and at 100 %; and for one look-through of all frames after the first.
+"""
+
+import concurrent.futures
+import json
+import pathlib
+import re
+import subprocess
+import sys
+import tempfile
+import time
+import urllib.request
+import uuid
+
+ROOT = pathlib.Path(__file__).resolve().parent.parent
+frames = sorted((ROOT / f".measure/forecourt-{sys.argv[1]}").glob("*.jpg"))
+
+
+def ask(method, path, body=None, kind="application/json"):
+    data = body if isinstance(body, bytes) or body is None else json.dumps(body).encode()
+    request = urllib.request.Request(base + path, data=data, method=method, headers={"Content-Type": kind} if data else {})
+    return urllib.request.urlopen(request).read()
+
+
+def state():
+    return json.loads(ask("GET", f"/api/sets/{one}"))
+
+
+def viewport(now, level, left, top):
+    """Every tile of the viewport, and the milliseconds until the last one came."""
+    canvas, tile = now["canvas"], now["canvas"]["tile"]
+    width, height = -(-canvas["width"] // 2**level), -(-canvas["height"] // 2**level)
+    xs = range(left // tile, min(left + 976, width - 1) // tile + 1)
+    ys = range(top // tile, min(top + 614, height - 1) // tile + 1)
+    paths = [f"/api/sets/{one}/tiles/{now['plate_key']}/plate/{level}/{x}_{y}.jpg" for y in ys for x in xs]
+    with concurrent.futures.ThreadPoolExecutor(6) as pool:
+        list(pool.map(lambda p: ask("GET", p), paths))
+
+
+def switch(method, level, left, top):
+    recipe = {**state()["recipe"], "method": method}
+    begin = time.monotonic()
+    now = json.loads(ask("PUT", f"/api/sets/{one}/recipe", {"label": method, "recipe": recipe}))
+    viewport(now, level, left, top)
+    return 1000 * (time.monotonic() - begin)
+
+
+with tempfile.TemporaryDirectory() as folder:
+    server = subprocess.Popen([ROOT / "target/release/evanu", "serve", "--port", "0", "--data", folder], stdout=subprocess.PIPE, text=True)
+    try:
+        base = re.search(r"http://\S+", server.stdout.readline()).group()
+        one = json.loads(ask("POST", "/api/sets", {"name": "latency"}))["id"]
+        for f in frames:
+            mark = uuid.uuid4().hex
+            head = f'--{mark}\r\nContent-Disposition: form-data; name="frames"; filename="{f.name}"\r\n\r\n'.encode()
+            ask("POST", f"/api/sets/{one}/frames", head + f.read_bytes() + f"\r\n--{mark}--\r\n".encode(), f"multipart/form-data; boundary={mark}")
+        begin = time.monotonic()
+        ask("POST", f"/api/sets/{one}/prepare")
+        while state()["run"]["state"] not in ("done", "failed"):
+            time.sleep(0.05)
+        print(f"read and aligned: {time.monotonic() - begin:.1f} s")
+        size = state()["canvas"]
+        whole = next(k for k in range(16) if size["width"] // 2**k <= 1400)
+        for name, level, left, top in (("whole plate", whole, 0, 0), ("at 100 %", 0, size["width"] // 3, size["height"] // 2)):
+            viewport(state(), level, left, top)  # what is switched is already on the screen
+            times = [switch(m, level, left, top) for m in ("darkest", "lightest", "mean", "rank:30", "rank:70")]
+            print(f"method switch, {name} (level {level}): {' '.join(f'{t:.0f}' for t in times)} ms")
+        looks = []
+        for k in range(12):
+            begin = time.monotonic()
+            ask("GET", f"/api/sets/{one}/look?x={500 + 61 * k}&y={size['height'] * 0.6:.0f}&level={k % 3}&width=74&height=88")
+            looks.append(1000 * (time.monotonic() - begin))
+        print(f"look-through: first {looks[0]:.0f} ms, then {' '.join(f'{t:.0f}' for t in looks[1:])} ms")
+    finally:
+        server.terminate()
+        server.wait()
