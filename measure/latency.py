@@ -67,7 +67,9 @@ with tempfile.TemporaryDirectory() as folder:
         size = state()["canvas"]
         whole = next(k for k in range(16) if size["width"] // 2**k <= 1400)
         for name, level, left, top in (("whole plate", whole, 0, 0), ("at 100 %", 0, size["width"] // 3, size["height"] // 2)):
+            begin = time.monotonic()
             viewport(state(), level, left, top)  # what is switched is already on the screen
+            print(f"first showing, {name}: {1000 * (time.monotonic() - begin):.0f} ms")
             times = [switch(m, level, left, top) for m in ("darkest", "lightest", "mean", "rank:30", "rank:70")]
             print(f"method switch, {name} (level {level}): {' '.join(f'{t:.0f}' for t in times)} ms")
         looks = []

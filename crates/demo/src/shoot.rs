@@ -143,7 +143,7 @@ impl Shoot {
         Self { order, place, wide, shots, model, sunlit, distance, turns, movers }
     }
 
-    /// Renders a frame; `None` for truth's sake leaves out visitors, noise and rounding.
+    /// Renders frame `index` (from 0) with visitors, lens, gain, noise and rounding to eight bits.
     pub fn frame(&self, index: usize) -> Frame {
         let size = frame_size(self.order.width);
         let shot = &self.shots[index];

@@ -138,7 +138,7 @@ impl Stack {
     }
 
     /// Share of the block in which each layer shows the same as `plate`'s combination; `None` where a layer
-    /// covers none of it. Each pixel is judged with its neighbours, so single outliers do not count.
+    /// covers none of it.
     pub fn shares(&self, plate: &Self, method: Method, noise: &NoiseModel, shrink: f32) -> Vec<Option<f32>> {
         let combined = plate.plate(method);
         let mut sums = vec![(0u32, 0u32); self.layers.len()];
