@@ -128,7 +128,7 @@ pub fn measure_noise(
                     p.planes
                         .iter()
                         .zip(frames[i].gain)
-                        .map(|(v, g)| v.iter().map(|l| tone::root(l * g)).collect::<Vec<u16>>())
+                        .map(|(light, g)| tone::roots(light, g))
                         .collect::<Vec<_>>(),
                 );
             }

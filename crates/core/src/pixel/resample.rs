@@ -10,32 +10,20 @@ use super::{FrameSource, Samples, SourceError};
 use crate::geometry::{Homography, Point, Rect, Size};
 use std::sync::LazyLock;
 
-use simd::{LANES, TAPS};
-const PHASES: usize = 256;
+use simd::{PHASES, Run, TAPS, Weights, Window};
 
-/// Row weights by phase, each repeated for the four lanes of a pixel; column weights are every fourth.
-static WEIGHTS: LazyLock<Vec<[f32; LANES]>> = LazyLock::new(|| {
+static WEIGHTS: LazyLock<[Weights; PHASES]> = LazyLock::new(|| {
     let sinc = |x: f64| {
         if x.abs() < 1e-9 { 1.0 } else { (x * std::f64::consts::PI).sin() / (x * std::f64::consts::PI) }
     };
     let lanczos = |x: f64| if x.abs() < 3.0 { sinc(x) * sinc(x / 3.0) } else { 0.0 };
-    (0..=PHASES)
-        .map(|p| {
-            let f = p as f64 / PHASES as f64;
-            let w: [f64; TAPS] = std::array::from_fn(|k| lanczos(k as f64 - 2.0 - f));
-            let sum: f64 = w.iter().sum();
-            std::array::from_fn(|i| (w[i / 4] / sum) as f32)
-        })
-        .collect()
+    std::array::from_fn(|p| {
+        let f = p as f64 / PHASES as f64;
+        let w: [f64; TAPS] = std::array::from_fn(|k| lanczos(k as f64 - 2.0 - f));
+        let sum: f64 = w.iter().sum();
+        std::array::from_fn(|k| w.get(k).map_or(0.0, |w| (w / sum) as f32))
+    })
 });
-
-/// A piece of a frame in linear light, four lanes a pixel (the last unused), with a border of repeated pixels.
-struct Window {
-    origin: (i64, i64),
-    width: usize,
-    height: usize,
-    data: Vec<f32>,
-}
 
 /// A resampled region: linear light, planar.
 pub struct Patch {
@@ -75,14 +63,9 @@ pub fn resample(
     let [r, g, b] = &mut planes;
     for (row, &(x0, x1)) in spans.iter().enumerate() {
         let (i, j) = (row * w + x0 as usize, row * w + x1 as usize);
-        let y = (region.y + row as i64) as f64;
-        interpolate(
-            &window,
-            &to_frame.0,
-            (region.x + i64::from(x0), y),
-            [&mut r[i..j], &mut g[i..j], &mut b[i..j]],
-            &WEIGHTS,
-        );
+        let from = (region.x + i64::from(x0), region.y + row as i64);
+        let run = Run { to_frame, from, weights: &WEIGHTS };
+        run.sample(&window, [&mut r[i..j], &mut g[i..j], &mut b[i..j]]);
     }
     Ok(Patch { planes, spans })
 }
@@ -202,38 +185,9 @@ impl Window {
                 row.copy_within(4 * right - 4..4 * right, 4 * x);
             }
         }
-        Ok(Self { origin: (bounds.x, bounds.y), width, height, data })
+        Ok(Self { origin: (bounds.x, bounds.y), width, data })
     }
 }
-
-/// One row of output: positions by the transform, then the kernel at each.
-fn interpolate(
-    window: &Window,
-    m: &[f64; 9],
-    (x0, y): (i64, f64),
-    out: [&mut [f32]; 3],
-    weights: &[[f32; LANES]],
-) {
-    let [red, green, blue] = out;
-    let (bx, by, bw) = (m[1] * y + m[2], m[4] * y + m[5], m[7] * y + m[8]);
-    let last_u = (window.width - TAPS + 2) as i64;
-    let last_v = (window.height - TAPS + 2) as i64;
-    for (i, ((r, g), b)) in red.iter_mut().zip(green).zip(blue).enumerate() {
-        let x = (x0 + i as i64) as f64;
-        let d = 1.0 / (m[6] * x + bw);
-        let (u, v) = ((m[0] * x + bx) * d, (m[3] * x + by) * d);
-        // Rounding down by way of a whole number: covered positions are above -8, and `floor` is a call.
-        let (iu, iv) = ((u + 8.0) as i64 - 8, (v + 8.0) as i64 - 8);
-        // Phases come from frame coordinates, so that they do not depend on how the picture is cut up.
-        let wu = &weights[((u - iu as f64) * PHASES as f64 + 0.5) as usize];
-        let wv = &weights[((v - iv as f64) * PHASES as f64 + 0.5) as usize];
-        let iu = (iu - window.origin.0).clamp(2, last_u) as usize;
-        let iv = (iv - window.origin.1).clamp(2, last_v) as usize;
-        let at = 4 * ((iv - 2) * window.width + iu - 2);
-        [*r, *g, *b] = kernel(&window.data[at..], 4 * window.width, wu, wv);
-    }
-}
-use simd::kernel;
 
 #[cfg(test)]
 mod tests {

@@ -5,6 +5,7 @@
 //! * *root* codes: `65535 · sqrt(linear)`, 16 bit. A square root makes photon noise even (Anscombe 1948), is one
 //!   instruction, and keeps order, so order statistics, differences and agreement run on it.
 
+use multiversion::multiversion;
 use std::sync::LazyLock;
 
 /// Linear light of an sRGB code in 0..=1.
@@ -36,9 +37,20 @@ pub static ROOT_OF_U8: LazyLock<[u16; 256]> =
     LazyLock::new(|| std::array::from_fn(|i| root(LINEAR_OF_U8[i])));
 
 /// Root code of linear light; clips to 0..=1.
-#[inline]
+#[inline(always)]
 pub fn root(linear: f32) -> u16 {
-    (linear.clamp(0.0, 1.0).sqrt() * 65535.0 + 0.5) as u16
+    // Beyond 2²³ a number's mantissa counts whole steps: rounding without a conversion, which vectors do at once.
+    (linear.clamp(0.0, 1.0).sqrt() * 65535.0 + 8_388_608.0).to_bits() as u16
+}
+
+/// Root codes of linear light times a gain.
+#[multiversion(targets("x86_64+avx2+fma"))]
+pub fn roots(light: &[f32], gain: f32) -> Vec<u16> {
+    let mut out = vec![0; light.len()];
+    for (o, v) in out.iter_mut().zip(light) {
+        *o = root(v * gain);
+    }
+    out
 }
 
 /// Linear light of a root code.

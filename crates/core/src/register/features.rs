@@ -8,6 +8,7 @@
 use crate::geometry::{Correspondence, Point, Size};
 use crate::pixel::Plane;
 use crate::random::Random;
+use multiversion::multiversion;
 use std::sync::LazyLock;
 
 /// One corner: place, strength and descriptor.
@@ -200,6 +201,7 @@ fn describe(picture: &Plane, x: u32, y: u32) -> [u64; 4] {
 }
 
 /// Matches of `from` in `to`, in pixels of their feature levels.
+#[multiversion(targets("x86_64+popcnt"))]
 pub(super) fn matches(from: &Features, to: &Features) -> Vec<Correspondence> {
     let distance = |a: &Feature, b: &Feature| -> u32 {
         a.bits.iter().zip(&b.bits).map(|(p, q)| (p ^ q).count_ones()).sum()

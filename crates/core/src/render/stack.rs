@@ -5,7 +5,7 @@ use crate::evidence::{PlateRow, Support, agrees, plate_row};
 use crate::geometry::{Homography, Rect, Size};
 use crate::noise::NoiseModel;
 use crate::pixel::resample::resample;
-use crate::pixel::tone::{CODE_OF_ROOT, root};
+use crate::pixel::tone::{CODE_OF_ROOT, roots};
 use crate::pixel::{FrameSource, Raster, SourceError};
 use std::collections::HashMap;
 
@@ -45,7 +45,7 @@ impl Stack {
         let patch = resample(source, level, to_frame, block)?;
         let mut planes = [Vec::new(), Vec::new(), Vec::new()];
         for ((plane, light), g) in planes.iter_mut().zip(&patch.planes).zip(gain) {
-            *plane = light.iter().map(|v| root(v * g)).collect();
+            *plane = roots(light, g);
         }
         self.layers.push(Layer { planes, spans: patch.spans });
         Ok(())
