@@ -259,3 +259,27 @@ fn the_sample_set_is_written_and_never_over_someones_own() {
     assert_eq!(names.len(), 12);
     assert_eq!(decode(&mine.with_file_name("frame-01.jpg")).unwrap().size.width, 1600);
 }
+
+#[test]
+fn frames_in_a_wider_space_give_a_plate_in_srgb() {
+    // One colour in the numbers of Display P3; its green is less saturated there than the same numbers in sRGB.
+    let folder = tempfile::tempdir().unwrap();
+    let p3 = moxcms::ColorProfile::new_display_p3().encode().unwrap();
+    for name in ["one.png", "two.png"] {
+        let mut info = png::Info::with_size(60, 40);
+        (info.color_type, info.bit_depth) = (png::ColorType::Rgb, png::BitDepth::Eight);
+        info.icc_profile = Some(p3.clone().into());
+        let file = std::fs::File::create(folder.path().join(name)).unwrap();
+        let mut writer = png::Encoder::with_info(file, info).unwrap().write_header().unwrap();
+        writer.write_image_data(&[117, 195, 78].repeat(60 * 40)).unwrap();
+    }
+    let out = evanu(&["clean", ".", "--align", "off", "--out", "plate.tif"], folder.path());
+    assert!(out.status.success(), "{}", text(&out.stderr));
+    let Samples::Sixteen(plate) = decode(&folder.path().join("plate.tif")).unwrap().samples else {
+        panic!("a TIFF plate has sixteen bits")
+    };
+    // By the matrix between the two spaces in linear light: 87.0, 197.4, 54.3 of 255.
+    for (found, expected) in plate.iter().zip([87.0, 197.4, 54.3]) {
+        assert!((f64::from(*found) / 257.0 - expected).abs() < 1.5, "{:?}", &plate[..3]);
+    }
+}

@@ -40,14 +40,15 @@ export function useKeys(open: OpenSet, set: SetDetail | undefined) {
     };
     const down = (e: KeyboardEvent) => {
       const target = e.target as HTMLElement;
-      if (target.closest("input:not([type=range]), textarea, select, [role=dialog], [role=menu]")) return;
+      if (target.closest("input:not([type=range]), textarea, [role=dialog], [role=menu]")) return;
       const v = useView.getState();
       if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === "z") {
         e.preventDefault();
         if (e.shiftKey ? set.redo : set.undo) (e.shiftKey ? open.redo : open.undo)();
         return;
       }
-      if (e.ctrlKey || e.metaKey || e.altKey) return;
+      // In a list of choices letters and arrows choose.
+      if (e.ctrlKey || e.metaKey || e.altKey || target.closest("select")) return;
       const far = e.shiftKey ? 400 : 40;
       const digit = /^\d$/.test(e.key) ? (Number(e.key) + 9) % 10 : null;
       const frame = set.frames.find((f) => f.index === shown());

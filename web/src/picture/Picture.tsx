@@ -4,6 +4,7 @@ import { useEffect, useRef, useState } from "react";
 import type { SetDetail } from "../api/client";
 import { Slot, type Grid } from "./layers";
 import { MiniMap } from "./MiniMap";
+import { frameNumber, viewTitle } from "./names";
 import { camera, useView } from "./view";
 
 interface Slots {
@@ -140,15 +141,6 @@ export function Picture({ set }: { set: SetDetail }) {
       {!holding && !other && view !== "plate" && <Tag text={viewTitle(set, view)} />}
     </div>
   );
-}
-
-/** Number of a frame on the screen: its place by clock time, from one. */
-export const frameNumber = (set: SetDetail, index: number | null | undefined) => set.frames.findIndex((f) => f.index === index) + 1;
-
-export function viewTitle(set: SetDetail, view: string): string {
-  if (view === "plate") return "Plate";
-  if (view === "agreement") return "Agreement: white where frames agree";
-  return `Frame ${frameNumber(set, Number(view.slice(6)))}, aligned`;
 }
 
 function Tag({ text, right }: { text: string; right?: boolean }) {

@@ -1,7 +1,7 @@
 // The line above the picture: what is on it, comparing, scale.
 import { Keyboard } from "lucide-react";
 import type { SetDetail } from "../api/client";
-import { frameNumber } from "./Picture";
+import { frameNumber } from "./names";
 import { camera, useView } from "./view";
 
 const pressed = "aria-pressed:bg-ink aria-pressed:text-leaf px-2 py-0.5 hover:bg-leaf disabled:opacity-45";

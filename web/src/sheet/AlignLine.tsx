@@ -1,7 +1,7 @@
 // How frames lie over each other: the fit of each, the reference, the allowed transforms, matched tone.
 import type { SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
-import { frameNumber } from "../picture/Picture";
+import { frameNumber } from "../picture/names";
 import { useView } from "../picture/view";
 import { Toggle } from "../ui/controls";
 import { movement } from "../ui/words";

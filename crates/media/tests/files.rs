@@ -1,0 +1,189 @@
+//! Pictures through files and back: every format and depth, profiles, upright, tiles, and damaged files.
+
+#![allow(clippy::unwrap_used)] // helpers of tests may fail loudly
+
+use evanu_core::geometry::{Rect, Size};
+use evanu_core::pixel::{FrameSource, Raster, Samples};
+use evanu_media::{Format, Output, TiledFrame, decode, decode_bytes, import, write};
+use moxcms::ColorProfile;
+use proptest::prelude::*;
+use std::io::Cursor;
+use std::path::Path;
+
+/// A smooth picture with a few hard edges.
+fn picture(size: Size, seed: u16) -> Raster {
+    let mut raster = Raster::new(size);
+    for y in 0..size.height {
+        for x in 0..size.width {
+            let at = 3 * (y * size.width + x) as usize;
+            let step = if (x / 9 + y / 7) % 2 == 0 { 9000 } else { 0 };
+            for c in 0..3u32 {
+                let v = x * 311 * (c + 1) + y * 173 + u32::from(seed) * 37 + step;
+                raster.data[at + c as usize] = (v % 65536) as u16;
+            }
+        }
+    }
+    raster
+}
+
+fn written(raster: &Raster, format: Format, name: &str) -> (tempfile::TempDir, std::path::PathBuf) {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join(name);
+    let output = Output { format, size: raster.size, camera: None };
+    let rows = raster.size.width as usize * 3;
+    write::<std::convert::Infallible>(&path, &output, |band: Rect| {
+        let mut part = Raster::new(band.size());
+        part.data.copy_from_slice(&raster.data[band.y as usize * rows..][..band.height as usize * rows]);
+        Ok(part)
+    })
+    .unwrap();
+    (folder, path)
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(24))]
+
+    #[test]
+    fn lossless_formats_keep_every_code(width in 1u32..90, height in 1u32..420, seed in any::<u16>()) {
+        let raster = picture(Size::new(width, height), seed);
+        for (name, sixteen) in [("a.png", false), ("b.png", true), ("a.tif", false), ("b.tif", true)] {
+            let format = Format::by_extension(Path::new(name), sixteen).unwrap();
+            let (_folder, path) = written(&raster, format, name);
+            let back = decode(&path).unwrap();
+            prop_assert_eq!(back.size, raster.size);
+            let same = match back.samples {
+                Samples::Eight(d) => !sixteen && d == raster.to_u8(),
+                Samples::Sixteen(d) => sixteen && d == raster.data,
+            };
+            prop_assert!(same, "{} of {} × {}", name, width, height);
+        }
+    }
+
+    #[test]
+    fn tiles_are_the_decoded_picture(width in 1u32..700, height in 1u32..600, cut in any::<[u16; 4]>()) {
+        let raster = picture(Size::new(width, height), cut[0]);
+        let (folder, path) = written(&raster, Format::Tiff { sixteen: true }, "frame.tif");
+        let store = folder.path().join("frame.tiles");
+        let (size, _) = import(&path, &store).unwrap();
+        prop_assert_eq!(size, raster.size);
+        let tiled = TiledFrame::open(&store).unwrap();
+        let part = |v: u16, n: u32| u32::from(v) * n / 65536;
+        let (x, y) = (part(cut[0], width), part(cut[1], height));
+        let region = Rect::new(i64::from(x), i64::from(y), 1 + part(cut[2], width - x), 1 + part(cut[3], height - y));
+        let Samples::Sixteen(read) = tiled.read(0, region).unwrap() else { panic!("sixteen bits stay sixteen bits") };
+        for row in 0..region.height {
+            let from = 3 * ((y + row) * width + x) as usize;
+            let n = 3 * region.width as usize;
+            prop_assert!(read[row as usize * n..][..n] == raster.data[from..][..n], "row {} of {:?}", row, region);
+        }
+        // Every level is readable to its last pixel.
+        for level in 0..tiled.levels() {
+            prop_assert!(tiled.read(level, size.at_level(level).rect()).is_ok());
+        }
+    }
+
+    #[test]
+    fn a_damaged_file_is_an_error_and_never_a_panic(at in any::<prop::sample::Index>(), value in any::<u8>(), keep in 0.0..1.0f64) {
+        let raster = picture(Size::new(40, 30), 5);
+        for (name, format) in [
+            ("a.png", Format::Png { sixteen: false }),
+            ("a.tif", Format::Tiff { sixteen: false }),
+            ("a.jpg", Format::Jpeg { quality: 90 }),
+        ] {
+            let (_folder, path) = written(&raster, format, name);
+            let mut bytes = std::fs::read(&path).unwrap();
+            let k = at.index(bytes.len());
+            bytes[k] = value;
+            if let Ok(d) = decode_bytes(&path, &bytes) {
+                prop_assert!(d.size.pixels() > 0);
+            }
+            bytes.truncate((keep * bytes.len() as f64) as usize);
+            let told = decode_bytes(&path, &bytes).map(|_| ()).map_err(|e| e.to_string());
+            prop_assert!(told.is_ok() || told.unwrap_err().contains(name));
+        }
+    }
+}
+
+#[test]
+fn jpeg_is_near_and_nearer_with_more_quality() {
+    // Without the hard edges, which no quality keeps.
+    let mut raster = Raster::new(Size::new(160, 120));
+    for (i, v) in raster.data.iter_mut().enumerate() {
+        *v = (8000 + (i / 3 % 160) * 250 + (i / 480) * 90) as u16;
+    }
+    let worst = |quality: u8| {
+        let (_folder, path) = written(&raster, Format::Jpeg { quality }, "a.jpg");
+        let Samples::Eight(d) = decode(&path).unwrap().samples else { panic!("JPEG has eight bits") };
+        d.iter().zip(raster.to_u8()).map(|(a, b)| a.abs_diff(b)).max().unwrap()
+    };
+    assert!(worst(95) <= 4, "{}", worst(95));
+    assert!(worst(30) > worst(95));
+}
+
+/// A picture of one colour whose numbers mean a wider space, as PNG with eight or sixteen bits, or as TIFF.
+fn wide(format: &str) -> Vec<u8> {
+    let icc = ColorProfile::new_display_p3().encode().unwrap();
+    let rgb16 = [30_000u16, 50_000, 20_000];
+    let mut out = Cursor::new(Vec::new());
+    match format {
+        "tif" => {
+            let mut tiff = tiff::encoder::TiffEncoder::new(&mut out).unwrap();
+            let mut image = tiff.new_image::<tiff::encoder::colortype::RGB16>(24, 16).unwrap();
+            image.encoder().write_tag(tiff::tags::Tag::IccProfile, icc.as_slice()).unwrap();
+            image.write_data(&rgb16.repeat(24 * 16)).unwrap();
+        }
+        depth => {
+            let mut info = png::Info::with_size(24, 16);
+            info.color_type = png::ColorType::Rgb;
+            info.icc_profile = Some(icc.into());
+            let (bits, data) = match depth {
+                "png8" => (png::BitDepth::Eight, rgb16.map(|v| (v / 257) as u8).repeat(24 * 16)),
+                _ => (png::BitDepth::Sixteen, rgb16.map(u16::to_be_bytes).concat().repeat(24 * 16)),
+            };
+            info.bit_depth = bits;
+            let mut writer = png::Encoder::with_info(&mut out, info).unwrap().write_header().unwrap();
+            writer.write_image_data(&data).unwrap();
+        }
+    }
+    out.into_inner()
+}
+
+#[test]
+fn a_wider_profile_is_converted_to_the_working_space() {
+    // Display P3 to sRGB by the matrices of SMPTE EG 432-1 and IEC 61966-2-1, worked out in linear light.
+    let linear =
+        [30_000.0, 50_000.0, 20_000.0].map(|v: f64| evanu_core::pixel::tone::to_linear(v / 65_535.0));
+    let matrix = [[1.2249, -0.2247, 0.0], [-0.0420, 1.0419, 0.0], [-0.0197, -0.0786, 1.0979]];
+    let expected = matrix.map(|row| {
+        65_535.0 * evanu_core::pixel::tone::to_code((0..3).map(|c| row[c] * linear[c]).sum::<f64>())
+    });
+    for format in ["png8", "png16", "tif"] {
+        let decoded = decode_bytes(Path::new("wide"), &wide(format)).unwrap();
+        let first: Vec<f64> = match decoded.samples {
+            Samples::Eight(_) => panic!("{format}: a conversion needs more than eight bits"),
+            Samples::Sixteen(d) => d[..3].iter().map(|&v| f64::from(v)).collect(),
+        };
+        for c in 0..3 {
+            assert!((first[c] - expected[c]).abs() < 350.0, "{format}: {first:?} instead of {expected:?}");
+        }
+    }
+}
+
+#[test]
+fn compressed_and_grey_tiffs_are_read() {
+    use tiff::encoder::{Compression, TiffEncoder, colortype};
+    let codes: Vec<u8> = (0..60 * 40).map(|i| (i * 7 % 251) as u8).collect();
+    for (name, compression) in [
+        ("none", Compression::Uncompressed),
+        ("LZW", Compression::Lzw),
+        ("deflate", Compression::Deflate(Default::default())),
+        ("packbits", Compression::Packbits),
+    ] {
+        let mut out = Cursor::new(Vec::new());
+        let mut tiff = TiffEncoder::new(&mut out).unwrap().with_compression(compression);
+        tiff.write_image::<colortype::Gray8>(60, 40, &codes).unwrap();
+        let back = decode_bytes(Path::new("grey.tif"), out.get_ref()).unwrap();
+        let Samples::Eight(d) = back.samples else { panic!("eight bits stay eight bits") };
+        assert!(d.chunks_exact(3).zip(&codes).all(|(p, v)| p == [*v; 3]), "{name}");
+    }
+}

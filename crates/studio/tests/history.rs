@@ -1,0 +1,168 @@
+//! Decisions over time against a plain list with a cursor, through restarts; and the cache as something to lose.
+
+#![allow(clippy::unwrap_used)] // helpers of tests may fail loudly
+
+use evanu_core::geometry::Size;
+use evanu_core::pixel::Raster;
+use evanu_studio::{Canvas, Change, FrameState, Method, Pixels, Recipe, RunState, Studio, StudioError, View};
+use proptest::prelude::*;
+use std::path::Path;
+use std::time::{Duration, Instant};
+
+#[derive(Debug, Clone)]
+enum Act {
+    Change(Method, Canvas),
+    Undo,
+    Redo,
+    Restart,
+}
+
+fn acts() -> impl Strategy<Value = Vec<Act>> {
+    let canvas = prop::sample::select(vec![Canvas::Reference, Canvas::Common]);
+    let method = prop_oneof![Just(Method::Median), Just(Method::Mean), (0u8..=100).prop_map(Method::Rank)];
+    let act = prop_oneof![
+        4 => (method, canvas).prop_map(|(m, c)| Act::Change(m, c)),
+        3 => Just(Act::Undo),
+        2 => Just(Act::Redo),
+        1 => Just(Act::Restart),
+    ];
+    prop::collection::vec(act, 1..30)
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(24))]
+
+    #[test]
+    fn undo_and_redo_walk_along_what_was_decided(acts in acts()) {
+        let folder = tempfile::tempdir().unwrap();
+        let mut studio = Studio::open(folder.path()).unwrap();
+        let set = studio.create_set("walk").unwrap();
+        let (mut states, mut at) = (vec![("".to_owned(), Recipe::new(0))], 0usize);
+        for (k, act) in acts.into_iter().enumerate() {
+            match act {
+                Act::Change(method, canvas) => {
+                    let recipe = Recipe { method, canvas, ..studio.set(set).unwrap().recipe };
+                    let label = format!("act {k}");
+                    studio.change(set, &Change { label: label.clone(), recipe: recipe.clone() }).unwrap();
+                    states.truncate(at + 1);
+                    states.push((label, recipe));
+                    at += 1;
+                }
+                Act::Undo if at > 0 => {
+                    studio.step(set, -1).unwrap();
+                    at -= 1;
+                }
+                Act::Undo => prop_assert!(matches!(studio.step(set, -1), Err(StudioError::Conflict(_)))),
+                Act::Redo if at + 1 < states.len() => {
+                    studio.step(set, 1).unwrap();
+                    at += 1;
+                }
+                Act::Redo => prop_assert!(matches!(studio.step(set, 1), Err(StudioError::Conflict(_)))),
+                Act::Restart => studio = Studio::open(folder.path()).unwrap(),
+            }
+            let now = studio.set(set).unwrap();
+            prop_assert_eq!(&now.recipe, &states[at].1);
+            prop_assert_eq!(now.undo, (at > 0).then(|| states[at].0.clone()));
+            prop_assert_eq!(now.redo, states.get(at + 1).map(|s| s.0.clone()));
+        }
+    }
+}
+
+fn jpeg(seed: u32) -> Vec<u8> {
+    let mut raster = Raster::new(Size::new(300, 200));
+    for (i, v) in raster.data.iter_mut().enumerate() {
+        let (x, y) = (i as u32 / 3 % 300, i as u32 / 900);
+        // Cells of differing brightness, the same in every frame, and a square that is somewhere else in each.
+        let cell = (x / 11).wrapping_mul(2_654_435_761) ^ (y / 9).wrapping_mul(2_246_822_519);
+        let square = (40 * seed..40 * seed + 30).contains(&x) && (80..120).contains(&y);
+        *v = if square { 65_000 } else { 12_000 + (cell.wrapping_mul(3_266_489_917) >> 17) as u16 };
+    }
+    evanu_media::encode_jpeg(&raster, 95).unwrap()
+}
+
+fn bring_in(studio: &Studio, set: i64, name: &str, bytes: &[u8]) {
+    let mut file = studio.incoming(set, name).unwrap();
+    bytes.chunks(1000).for_each(|part| file.take(part).unwrap());
+    studio.add_frame(set, file).unwrap();
+}
+
+fn until_done(studio: &Studio, set: i64) {
+    let begin = Instant::now();
+    loop {
+        let state = studio.set(set).unwrap().run.map(|r| r.state);
+        match state {
+            Some(RunState::Done) => return,
+            Some(RunState::Failed | RunState::Cancelled) => panic!("{state:?}"),
+            _ => assert!(begin.elapsed() < Duration::from_secs(60), "{state:?}"),
+        }
+        std::thread::sleep(Duration::from_millis(10));
+    }
+}
+
+fn plate(studio: &Studio, set: i64) -> Vec<u8> {
+    let key = studio.set(set).unwrap().plate_key.unwrap();
+    studio.tile(set, &key, View::Plate, 0, (0, 0), Pixels::Png).unwrap().0.to_vec()
+}
+
+#[test]
+fn the_cache_may_be_deleted_and_a_copy_goes_its_own_way() {
+    let folder = tempfile::tempdir().unwrap();
+    let studio = Studio::open(folder.path()).unwrap();
+    let set = studio.create_set("square").unwrap();
+    (0..3).for_each(|k| bring_in(&studio, set, &format!("{k}.jpg"), &jpeg(k)));
+    // The same file again is no further frame; a file by another name is.
+    bring_in(&studio, set, "0.jpg", &jpeg(0));
+    bring_in(&studio, set, "../../escape.jpg", &jpeg(4));
+    studio.prepare_set(set).unwrap();
+    until_done(&studio, set);
+    let detail = studio.set(set).unwrap();
+    let names: Vec<&str> = detail.frames.iter().map(|f| f.name.as_str()).collect();
+    assert_eq!(names, ["0.jpg", "1.jpg", "2.jpg", "escape.jpg"]);
+    assert!(detail.frames.iter().all(|f| f.state == FrameState::Ready && f.used), "{names:?}");
+    let first = plate(&studio, set);
+
+    // A copy shares the originals; what is decided in it stays in it.
+    let copy = studio.duplicate_set(set).unwrap();
+    let recipe = Recipe { method: Method::Lightest, ..studio.set(copy).unwrap().recipe };
+    studio.change(copy, &Change { label: "combine by lightest".into(), recipe }).unwrap();
+    assert_ne!(plate(&studio, copy), first);
+    assert_eq!(plate(&studio, set), first);
+    let originals = || std::fs::read_dir(folder.path().join("originals")).unwrap().count();
+    assert_eq!(originals(), 4);
+
+    // Without the cache the same plate is made from the originals.
+    drop(studio);
+    std::fs::remove_dir_all(folder.path().join("cache")).unwrap();
+    let studio = Studio::open(folder.path()).unwrap();
+    assert_eq!(plate(&studio, set), first);
+
+    // Deleting and bringing back keeps everything.
+    studio.delete_set(set, true).unwrap();
+    assert!(matches!(studio.set(set), Err(StudioError::NotFound(_))));
+    studio.delete_set(set, false).unwrap();
+    assert_eq!(plate(&studio, set), first);
+    assert_eq!(originals(), 4);
+    assert!(!Path::new(&folder.path().join("escape.jpg")).exists());
+}
+
+#[test]
+fn decisions_that_cannot_hold_are_refused_with_the_reason() {
+    let folder = tempfile::tempdir().unwrap();
+    let studio = Studio::open(folder.path()).unwrap();
+    let set = studio.create_set("two").unwrap();
+    (0..2).for_each(|k| bring_in(&studio, set, &format!("{k}.jpg"), &jpeg(k)));
+    studio.prepare_set(set).unwrap();
+    until_done(&studio, set);
+    let good = studio.set(set).unwrap().recipe;
+    let refused = |recipe: Recipe, word: &str| {
+        let told = studio.change(set, &Change { label: "no".into(), recipe }).unwrap_err().to_string();
+        assert!(told.contains(word), "{told}");
+    };
+    refused(Recipe { used: vec![false, false], ..good.clone() }, "one frame must take part");
+    refused(Recipe { used: vec![true], ..good.clone() }, "frames have been added");
+    refused(Recipe { reference: Some(2), ..good.clone() }, "no such reference frame");
+    refused(Recipe { version: 99, ..good.clone() }, "version");
+    assert_eq!(studio.set(set).unwrap().recipe, good);
+    assert!(studio.create_set("  ").is_err() && studio.rename_set(set, "").is_err());
+    assert!(matches!(studio.rename_set(77, "x"), Err(StudioError::NotFound(_))));
+}

@@ -1,0 +1,97 @@
+//! Looking: the place under the pointer in every frame, views, zoom, keys.
+
+use crate::stage::{busy_place, with_stage};
+use fantoccini::key::Key;
+
+#[test]
+fn the_look_through_follows_the_pointer_and_names_the_frames() {
+    with_stage(|s| async move {
+        s.bring_in(7).await;
+        let (x, y) = busy_place(&s).await;
+        s.point(i64::from(x) + 6, i64::from(y) + 6).await;
+        s.until("document.querySelectorAll('[data-testid=crops] [data-agrees=true]').length >= 3").await;
+        s.until("document.querySelectorAll('[data-testid=crops] [data-agrees=false]').length >= 1").await;
+        let labels = s.js("return [...document.querySelectorAll('[data-testid=crops] li')].map(l => l.innerText.trim())").await;
+        let labels: Vec<&str> = labels.as_array().unwrap().iter().map(|l| l.as_str().unwrap()).collect();
+        assert_eq!(labels.len(), 7);
+        assert!(labels[0].starts_with("1 14:31:07"), "{labels:?}");
+        assert!(labels.windows(2).all(|w| w[0][2..] < w[1][2..]), "not in order of time: {labels:?}");
+
+        // Away from the picture the frames are shown whole; M shows the place by every method once it is kept.
+        s.point(150, 300).await;
+        s.until("document.querySelectorAll('[data-testid=crops] img').length === 7").await;
+        s.drag(&[(i64::from(x), i64::from(y)), (i64::from(x), i64::from(y))]).await;
+        s.tap('m').await;
+        s.until("document.querySelectorAll('[data-testid=crops] li').length === 4 && document.body.innerText.includes('This place by every method')").await;
+        s.tap('m').await;
+
+        // Zoom keeps the scale in view; the map appears when not all is on the picture.
+        s.tap('h').await;
+        s.until("document.querySelector('[data-testid=zoom]').innerText === '100 %'").await;
+        s.until("document.querySelector('[aria-label=\"Overview map\"]')").await;
+        s.tap('w').await;
+        s.until("!document.querySelector('[aria-label=\"Overview map\"]')").await;
+        s.tap('3').await;
+        s.until("document.querySelector('[data-testid=picture]').innerText.includes('Frame 3, aligned')")
+            .await;
+        s.tap('?').await;
+        s.until("document.querySelector('[role=dialog]')?.innerText.includes('Flick through')").await;
+        s.tap(char::from(Key::Escape)).await;
+        s.until("!document.querySelector('[role=dialog]')").await;
+    });
+}
+
+#[test]
+fn frames_are_flicked_through_and_everything_is_reached_by_key() {
+    with_stage(|s| async move {
+        s.bring_in(3).await;
+        let tag = "document.querySelector('[data-testid=picture]').innerText";
+        s.tap('f').await;
+        for frame in [1, 2, 3, 1] {
+            s.until(&format!("{tag}.includes('Frame {frame}, aligned')")).await;
+        }
+        s.tap('f').await;
+        s.until(&format!("{tag} === ''")).await;
+
+        s.tap('a').await;
+        s.until(&format!("{tag}.includes('Agreement')")).await;
+        s.until("document.querySelector('[data-complete*=\"/agreement\"]')").await;
+        s.tap('p').await;
+        s.until(&format!("{tag} === ''")).await;
+
+        // Frame after frame with the brackets; X sets the shown one aside and brings it back.
+        s.tap(']').await;
+        s.until(&format!("{tag}.includes('Frame 1, aligned')")).await;
+        s.tap(']').await;
+        s.until(&format!("{tag}.includes('Frame 2, aligned')")).await;
+        s.tap('x').await;
+        s.until("document.querySelector('[data-testid=fact-frames]').innerText === '3 frames, 1 set aside'")
+            .await;
+        s.until(&format!("{tag}.includes('Frame 2, aligned')")).await;
+        s.tap('x').await;
+        s.until("document.querySelector('[data-testid=fact-frames]').innerText === '3 frames'").await;
+        s.tap('[').await;
+        s.until(&format!("{tag}.includes('Frame 1, aligned')")).await;
+        s.tap(char::from(Key::Escape)).await;
+        s.until(&format!("{tag} === ''")).await;
+
+        // The surround goes round and ends where it began.
+        let grey = |now: &str| format!("!!document.querySelector('[data-testid=picture].surround-{now}')");
+        for now in ["dim", "bright", "grey"] {
+            s.tap('s').await;
+            s.until(&grey(now)).await;
+        }
+        // Larger and smaller cancel; the arrows move the picture at 100 %.
+        let zoom = "document.querySelector('[data-testid=zoom]').innerText";
+        s.tap('h').await;
+        s.until(&format!("{zoom} === '100 %'")).await;
+        s.tap('+').await;
+        s.until(&format!("{zoom} === '140 %'")).await;
+        s.tap('-').await;
+        s.until(&format!("{zoom} === '100 %'")).await;
+        // Frames can be shown while the whole is away from the middle: zoom and place are kept.
+        s.tap(char::from(Key::Right)).await;
+        s.tap('2').await;
+        s.until(&format!("{tag}.includes('Frame 2, aligned') && {zoom} === '100 %'")).await;
+    });
+}

@@ -1,0 +1,8 @@
+//! The real pages in headless Chromium, driven as a person does: pointer, keyboard, reading what the screen says.
+
+#![allow(clippy::unwrap_used)] // helpers of tests may fail loudly
+
+mod job;
+mod looking;
+mod sets;
+mod stage;
