@@ -310,7 +310,7 @@ fn gather(named: &[PathBuf]) -> Result<Vec<PathBuf>, String> {
     }
     if frames.is_empty() {
         return Err(format!(
-            "{}: there are no pictures in this folder; name one with JPEG, PNG or TIFF files",
+            "{}: there are no pictures in this folder; name one with JPEG, PNG, TIFF or WebP files",
             folder.display()
         ));
     }

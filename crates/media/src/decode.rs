@@ -1,4 +1,4 @@
-//! Decoding JPEG, PNG and TIFF (8 and 16 bit) to upright RGB in the working space.
+//! Decoding JPEG, PNG, TIFF (8 and 16 bit) and WebP to upright RGB in the working space.
 //!
 //! One whole picture is in memory while it is decoded, and nowhere else. A picture with another profile than sRGB
 //! is widened to 16 bits before it is converted, so that conversion costs no steps.
@@ -28,6 +28,8 @@ pub enum FileKind {
     Png,
     /// TIFF, grey or RGB, 8 or 16 bit.
     Tiff,
+    /// WebP, lossy or lossless; of a moving one the first picture.
+    Webp,
 }
 
 /// An upright picture in the working space.
@@ -55,6 +57,7 @@ pub fn kind_of(head: &[u8]) -> Option<FileKind> {
         [0xFF, 0xD8, 0xFF, ..] => Some(FileKind::Jpeg),
         [0x89, b'P', b'N', b'G', ..] => Some(FileKind::Png),
         [b'I', b'I', 42 | 43, 0, ..] | [b'M', b'M', 0, 42 | 43, ..] => Some(FileKind::Tiff),
+        [b'R', b'I', b'F', b'F', _, _, _, _, b'W', b'E', b'B', b'P', ..] => Some(FileKind::Webp),
         _ => None,
     }
 }
@@ -77,12 +80,17 @@ pub fn decode_bytes(path: &Path, bytes: &[u8]) -> Result<Decoded, MediaError> {
         return Err(MediaError::new(path, "the file is empty (0 bytes)", "copy it from the camera again"));
     }
     let Some(kind) = kind_of(bytes) else {
-        return Err(MediaError::new(path, "it is not a picture Evanu can read", "use JPEG, PNG or TIFF"));
+        return Err(MediaError::new(
+            path,
+            "it is not a picture Evanu can read",
+            "use JPEG, PNG, TIFF or WebP",
+        ));
     };
     let raw = match kind {
         FileKind::Jpeg => jpeg(path, bytes),
         FileKind::Png => png(path, bytes),
         FileKind::Tiff => tiff(path, bytes),
+        FileKind::Webp => webp(path, bytes),
     }?;
     let camera = raw
         .exif
@@ -215,6 +223,22 @@ fn tiff(path: &Path, bytes: &[u8]) -> Result<Raw, MediaError> {
     };
     let (channels, samples) = without_alpha(stored, samples);
     Ok(Raw { size, channels, samples, icc, exif: Some(bytes.to_vec()) })
+}
+
+fn webp(path: &Path, bytes: &[u8]) -> Result<Raw, MediaError> {
+    let bad = |e: image_webp::DecodingError| damaged(path, &e.to_string());
+    let mut decoder = image_webp::WebPDecoder::new(Cursor::new(bytes)).map_err(bad)?;
+    let (w, h) = decoder.dimensions();
+    let size = check_size(path, u64::from(w), u64::from(h))?;
+    let length = decoder.output_buffer_size().ok_or_else(|| damaged(path, "its size"))?;
+    let mut data = vec![0; length];
+    decoder.read_image(&mut data).map_err(bad)?;
+    let icc = decoder.icc_profile().map_err(bad)?;
+    let exif = decoder.exif_metadata().map_err(bad)?;
+    // Some writers put the marker of JPEG's block before the data.
+    let exif = exif.map(|b| b.strip_prefix(b"Exif\0\0").map_or(b.clone(), <[u8]>::to_vec));
+    let (channels, samples) = without_alpha(if decoder.has_alpha() { 4 } else { 3 }, Samples::Eight(data));
+    Ok(Raw { size, channels, samples, icc, exif })
 }
 
 /// Drops an alpha channel: what a camera saw is whole.

@@ -187,3 +187,33 @@ fn compressed_and_grey_tiffs_are_read() {
         assert!(d.chunks_exact(3).zip(&codes).all(|(p, v)| p == [*v; 3]), "{name}");
     }
 }
+
+#[test]
+fn webp_keeps_every_code_its_profile_and_camera_data() {
+    let raster = picture(Size::new(70, 50), 9);
+    let mut out = Vec::new();
+    let mut writer = image_webp::WebPEncoder::new(&mut out);
+    let camera = include_bytes!("../../demo/samples/forecourt/frame-01.jpg");
+    let exif = exif_block(camera);
+    writer.set_exif_metadata(exif);
+    writer.encode(&raster.to_u8(), 70, 50, image_webp::ColorType::Rgb8).unwrap();
+    let back = decode_bytes(Path::new("a.webp"), &out).unwrap();
+    assert!(back.samples == Samples::Eight(raster.to_u8()));
+    assert_eq!((back.camera.camera.as_deref(), back.camera.iso), (Some("Hilltop One"), Some(200)));
+
+    let mut wide = Vec::new();
+    let mut writer = image_webp::WebPEncoder::new(&mut wide);
+    writer.set_icc_profile(ColorProfile::new_display_p3().encode().unwrap());
+    writer.encode(&[117, 195, 78].repeat(60), 10, 6, image_webp::ColorType::Rgb8).unwrap();
+    let Samples::Sixteen(d) = decode_bytes(Path::new("wide.webp"), &wide).unwrap().samples else {
+        panic!("a conversion needs more than eight bits")
+    };
+    assert!((f64::from(d[0]) / 257.0 - 87.0).abs() < 1.5, "{:?}", &d[..3]);
+}
+
+/// The camera data of a JPEG, as its first application block holds them.
+fn exif_block(jpeg: &[u8]) -> Vec<u8> {
+    let at = jpeg.windows(6).position(|w| w == b"Exif\0\0").unwrap();
+    let length = usize::from(u16::from_be_bytes([jpeg[at - 2], jpeg[at - 1]]));
+    jpeg[at + 6..at + length - 2].to_vec()
+}

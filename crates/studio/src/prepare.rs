@@ -35,7 +35,7 @@ impl Studio {
         let rows: Vec<FrameRow> = self.placed(set)?;
         if rows.is_empty() {
             return Err(StudioError::Invalid(
-                "none of these files could be read; add JPEG, PNG or TIFF photographs".into(),
+                "none of these files could be read; add JPEG, PNG, TIFF or WebP photographs".into(),
             ));
         }
         let recipe = self.recipe(set)?;
@@ -137,6 +137,6 @@ pub(crate) fn plan_key(rows: &[FrameRow], recipe: &Recipe) -> String {
     rows.iter().for_each(|f| {
         hasher.update(f.hash.as_bytes());
     });
-    hasher.update(format!("plan 1 {:?} {:?}", recipe.align, recipe.reference).as_bytes());
+    hasher.update(format!("plan 2 {:?} {:?}", recipe.align, recipe.reference).as_bytes());
     hasher.finalize().to_hex()[..16].to_owned()
 }
