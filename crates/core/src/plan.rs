@@ -17,6 +17,9 @@ pub struct FramePlan {
     pub residual_px: Option<f64>,
     /// Multiplies the frame's linear light, by channel, to match the reference.
     pub gain: [f32; 3],
+    /// Detail against the others at the same places: 1 is the median of the set, 0.5 half as strong gradients; `None`
+    /// where there is too little to compare.
+    pub sharpness: Option<f32>,
     /// Places the fit rests on, in frame coordinates.
     pub points: Vec<Point>,
 }
@@ -30,6 +33,7 @@ impl FramePlan {
             transform: Homography::IDENTITY,
             residual_px: Some(0.0),
             gain: [1.0; 3],
+            sharpness: None,
             points: Vec::new(),
         }
     }

@@ -190,3 +190,34 @@ fn a_family_that_cannot_fit_says_so() {
     assert_eq!(turned.frames[1].misfit, None);
     assert!(off(&turned, &shots, 1) < 0.1);
 }
+
+#[test]
+fn a_frame_on_its_side_is_turned_upright() {
+    let mut random = Random::new(12);
+    let wall = Wall(21);
+    let mut frames: Vec<MemoryFrame> = [0.0, 6.5, -4.0]
+        .iter()
+        .map(|&x| Shot { to_wall: Homography::shift(x, 2.0 * x), gain: 1.0, movers: Vec::new() })
+        .map(|s| s.frame(&wall, &mut random))
+        .collect();
+    // A quarter turn of the last: its columns from the left become rows from the bottom.
+    let Ok(Samples::Eight(d)) = frames[2].read(0, SIZE.rect()) else { panic!("it has eight bits") };
+    let (w, h) = (SIZE.width as usize, SIZE.height as usize);
+    let turned = (0..w * h).flat_map(|i| {
+        let (x, y) = (w - 1 - i / h, i % h);
+        d[3 * (y * w + x)..][..3].to_vec()
+    });
+    frames[2] = MemoryFrame::new(Size::new(SIZE.height, SIZE.width), Samples::Eight(turned.collect()));
+    let plan = plan_of(&frames, &Recipe::new(3));
+    assert_ne!(plan.reference, 2);
+    let found = &plan.frames[2];
+    assert_eq!(found.misfit, None);
+    // Where the turned frame's corners lie in the reference, from the shifts that were put in.
+    let start = [0.0, 6.5][plan.reference];
+    let (dx, dy) = (-4.0 - start, 2.0 * (-4.0 - start));
+    for (from, to) in [((0.0, 0.0), (599.0, 0.0)), ((399.0, 0.0), (599.0, 399.0)), ((0.0, 599.0), (0.0, 0.0))]
+    {
+        let p = found.transform.apply(Point::new(from.0, from.1));
+        assert!(p.distance(Point::new(to.0 + dx, to.1 + dy)) < 0.15, "{from:?} came to {p:?}");
+    }
+}

@@ -227,3 +227,35 @@ fn work_can_be_stopped() {
     let end = prepare::plan(&Recipe::new(sources.len()), &sources, &stop);
     assert!(matches!(end, Err(evanu_core::register::RegisterError::Cancelled(_))));
 }
+
+#[test]
+fn a_soft_frame_is_told_from_the_sharp_ones() {
+    // The mean of 3×3 pixels, as a shaken hand or a missed focus would give.
+    let shaken = {
+        let f = &BUSY.frames[3];
+        let size = f.size();
+        let Ok(Samples::Eight(d)) = f.read(0, size.rect()) else { panic!("it has eight bits") };
+        let (w, h) = (i64::from(size.width), i64::from(size.height));
+        let mean = |x: i64, y: i64, c: i64| {
+            let at = |i: i64, j: i64| {
+                d[(3 * ((y + j).clamp(0, h - 1) * w + (x + i).clamp(0, w - 1)) + c) as usize]
+            };
+            let sum: u32 =
+                (-1..=1).flat_map(|j| (-1..=1).map(move |i| (i, j))).map(|(i, j)| u32::from(at(i, j))).sum();
+            (sum / 9) as u8
+        };
+        let all = (0..w * h).flat_map(|i| [0, 1, 2].map(|c| mean(i % w, i / w, c))).collect();
+        MemoryFrame::new(size, Samples::Eight(all))
+    };
+    let mut sources = refs(&BUSY.frames[..7]);
+    sources[3] = &shaken;
+    let plan = plan(&Recipe::new(sources.len()), &sources);
+    for (k, frame) in plan.frames.iter().enumerate() {
+        let sharpness = frame.sharpness.unwrap();
+        if k == 3 {
+            assert!((0.3..0.75).contains(&sharpness), "the soft frame has {sharpness}");
+        } else {
+            assert!((0.9..1.12).contains(&sharpness), "frame {k} has {sharpness}");
+        }
+    }
+}

@@ -422,3 +422,43 @@ fn a_run_can_be_stopped_and_goes_on_later() {
         40
     );
 }
+
+#[test]
+fn what_differs_in_a_frame_is_told_in_words() {
+    // The third frame a stop darker and blurred over 5×5 pixels; the others as they are.
+    let mut files = files();
+    let decoded = decode_bytes(Path::new("f2.jpg"), &files[2].1).unwrap();
+    let evanu_core::pixel::Samples::Eight(d) = decoded.samples else { panic!("JPEG has eight bits") };
+    let light = |x: i64, y: i64, c: usize| {
+        let at = 3 * (y.clamp(0, 299) * 420 + x.clamp(0, 419)) as usize + c;
+        evanu_core::pixel::tone::to_linear(f64::from(d[at]) / 255.0)
+    };
+    let mut picture = Raster::new(Size::new(420, 300));
+    for (i, o) in picture.data.iter_mut().enumerate() {
+        let (x, y, c) = (i as i64 / 3 % 420, i as i64 / 1260, i % 3);
+        let sum: f64 =
+            (-2..=2).flat_map(|j| (-2..=2).map(move |k| (k, j))).map(|(k, j)| light(x + k, y + j, c)).sum();
+        *o = (evanu_core::pixel::tone::to_code(sum / 50.0) * 65_535.0) as u16;
+    }
+    files[2].1 = encode_jpeg(&picture, 95).unwrap();
+    let server = Server::new();
+    let id = server.set_of(&files);
+    let set = server.get(&format!("/api/sets/{id}"));
+    for (k, frame) in set["frames"].as_array().unwrap().iter().enumerate() {
+        let told: Vec<&str> =
+            frame["findings"].as_array().unwrap().iter().map(|f| f["text"].as_str().unwrap()).collect();
+        if k == 2 {
+            assert!(told[0].starts_with("soft: ") && frame["findings"][0]["matters"] == true, "{told:?}");
+            assert!(told[1].starts_with("1.0 stops darker") && told[1].ends_with("matched"), "{told:?}");
+        } else {
+            assert!(told.is_empty(), "frame {k}: {told:?}");
+        }
+    }
+    // Left as shot, the difference in light asks for a look.
+    let mut recipe = set["recipe"].clone();
+    recipe["match_exposure"] = json!(false);
+    let change = json!({"label": "leave exposure as shot", "recipe": recipe});
+    let (_, changed) = server.json("PUT", &format!("/api/sets/{id}/recipe"), Some(change));
+    let light = &changed["frames"][2]["findings"][1];
+    assert!(light["matters"] == true && light["text"].as_str().unwrap().ends_with("left as shot"), "{light}");
+}

@@ -6,6 +6,7 @@
 
 mod error;
 mod export;
+mod findings;
 mod history;
 mod model;
 mod prepare;
@@ -20,8 +21,8 @@ pub use evanu_core::recipe::{Align, Canvas, Recipe};
 pub use evanu_core::render::View;
 pub use export::{ExportFormat, ExportRequest};
 pub use model::{
-    AgreementFact, CanvasInfo, Change, CropInfo, Event, FrameInfo, FrameState, Look, RunInfo, RunKind,
-    RunState, SetDetail, SetSummary, StepInfo,
+    AgreementFact, CanvasInfo, Change, CropInfo, Event, Finding, FrameInfo, FrameState, Look, RunInfo,
+    RunKind, RunState, SetDetail, SetSummary, StepInfo,
 };
 pub use sets::Incoming;
 pub use views::{Pixels, TILE};

@@ -76,6 +76,17 @@ pub struct FrameInfo {
     pub scaled: Option<f64>,
     /// What its light is multiplied with, by channel.
     pub gain: Option<[f32; 3]>,
+    /// What differs from the rest, the weightiest first.
+    pub findings: Vec<Finding>,
+}
+
+/// Something that differs in a frame.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, ToSchema)]
+pub struct Finding {
+    /// Whether it asks for a look; otherwise Evanu has taken care of it.
+    pub matters: bool,
+    /// What it is and what is done about it.
+    pub text: String,
 }
 
 /// The plate's grid.

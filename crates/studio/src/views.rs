@@ -1,6 +1,7 @@
 //! Pixels for the screen: tiles of any view, crops of one place in every frame, thumbnails, agreement.
 
 use crate::error::StudioError;
+use crate::findings::findings;
 use crate::model::{AgreementFact, CanvasInfo, CropInfo, FrameInfo, FrameRow, Look};
 use crate::prepare::plan_key;
 use crate::{Method, Recipe, Studio, View, lock};
@@ -371,9 +372,8 @@ pub(crate) fn frame_infos(rows: &[FrameRow], recipe: &Recipe, loaded: Option<&Lo
             let plan = r.index.zip(loaded).and_then(|(i, l)| l.plan.frames.get(i));
             let fits = plan.filter(|p| p.misfit.is_none());
             let set_aside = r.index.is_some_and(|i| !recipe.used.get(i).copied().unwrap_or(true));
-            let middle = Point::new((f64::from(r.width) - 1.0) / 2.0, (f64::from(r.height) - 1.0) / 2.0);
+            let middle = middle_of(r);
             let moved = fits.map(|p| p.transform.apply(middle));
-            let right = fits.map(|p| p.transform.apply(Point::new(middle.x + 100.0, middle.y)));
             FrameInfo {
                 id: r.id,
                 index: r.index,
@@ -392,10 +392,16 @@ pub(crate) fn frame_infos(rows: &[FrameRow], recipe: &Recipe, loaded: Option<&Lo
                 reason: r.reason.clone().or_else(|| plan.and_then(|p| p.misfit.clone())),
                 residual_px: fits.and_then(|p| p.residual_px),
                 moved: moved.map(|m| [m.x - middle.x, m.y - middle.y]),
-                turned_deg: moved.zip(right).map(|(m, q)| (q.y - m.y).atan2(q.x - m.x).to_degrees()),
+                turned_deg: fits.map(|p| p.transform.turn_at(middle).to_degrees()),
                 scaled: fits.map(|p| p.transform.scale_at(middle)),
                 gain: fits.map(|p| p.gain),
+                findings: loaded.map(|l| findings(r, recipe, l)).unwrap_or_default(),
             }
         })
         .collect()
+}
+
+/// The middle of a frame, in its own pixels.
+pub(crate) fn middle_of(row: &FrameRow) -> Point {
+    Point::new((f64::from(row.width) - 1.0) / 2.0, (f64::from(row.height) - 1.0) / 2.0)
 }

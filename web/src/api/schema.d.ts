@@ -469,6 +469,13 @@ export interface components {
              */
             quality: number;
         };
+        /** @description Something that differs in a frame. */
+        Finding: {
+            /** @description Whether it asks for a look; otherwise Evanu has taken care of it. */
+            matters: boolean;
+            /** @description What it is and what is done about it. */
+            text: string;
+        };
         /** @description A frame of a set. */
         FrameInfo: {
             /**
@@ -483,6 +490,8 @@ export interface components {
              * @description Exposure time in seconds.
              */
             exposure_s?: number | null;
+            /** @description What differs from the rest, the weightiest first. */
+            findings: components["schemas"]["Finding"][];
             /**
              * Format: double
              * @description Focal length in millimetres.

@@ -52,7 +52,7 @@ export function AlignLine({ open, set }: { open: OpenSet; set: SetDetail }) {
             open.change(reference == null ? "let Evanu propose the reference" : `make frame ${frameNumber(set, reference)} the reference`, { reference });
           }}
         >
-          <option value="auto">{set.reference == null ? "Proposed" : `Proposed: frame ${frameNumber(set, set.reference)}, nearest to all others`}</option>
+          <option value="auto">{set.reference == null ? "Proposed" : `Proposed: frame ${frameNumber(set, set.reference)}, nearest to the others, as sharp and bright as most`}</option>
           {set.frames
             .filter((f) => f.index != null)
             .map((f) => (

@@ -17,8 +17,10 @@ export function framesFact(set: SetDetail): Fact {
   if (reading) words.push(`${reading} being read`);
   if (aside) words.push(`${aside} set aside`);
   if (failed) words.push(`${failed} unreadable`);
+  const look = set.frames.filter((f) => f.used && f.findings.some((one) => one.matters)).length;
+  if (look) words.push(`${look} to look at`);
   if (set.frames.filter((f) => f.used).length === 1 && !reading) words.push("the plate is that frame");
-  return { text: words.join(", "), open: failed > 0 };
+  return { text: words.join(", "), open: failed + look > 0 };
 }
 
 export const asideLabel = (number: number, aside: boolean) => (aside ? `bring frame ${number} back` : `set frame ${number} aside`);
@@ -56,6 +58,12 @@ export function FramesLine({ open, set }: { open: OpenSet; set: SetDetail }) {
                 {n + 1} <span className="text-faint">{f.state === "reading" ? "being read" : f.state === "failed" ? "unreadable" : clock(f.time)}</span>
               </div>
               <div className="truncate text-[13px] text-faint tabular-nums">{exposure(f)}</div>
+              {f.findings.map((one) => (
+                <div key={one.text} className={`text-[13px] ${one.matters ? "text-persimmon" : "text-faint"}`}>
+                  {one.matters ? "▸ " : ""}
+                  {one.text}
+                </div>
+              ))}
               {f.reason && <div className="text-[13px] text-persimmon">{f.state === "failed" ? f.reason : `Frame ${n + 1} set aside: ${f.reason}`}</div>}
             </div>
             {f.index != null && !f.reason && (

@@ -6,7 +6,7 @@ import { exportFact } from "./ExportLine";
 import { asideLabel, framesFact } from "./FramesLine";
 
 const frame = (index: number | null, part: Partial<Frame> = {}) =>
-  ({ id: 10 + (index ?? 90), index, state: "ready", used: true, set_aside: false, reason: null, residual_px: 0.05, ...part }) as Frame;
+  ({ id: 10 + (index ?? 90), index, state: "ready", used: true, set_aside: false, reason: null, residual_px: 0.05, findings: [], ...part }) as Frame;
 
 const set = (frames: Frame[], part: Partial<SetDetail> = {}) =>
   ({ frames, canvas: { width: 1600, height: 1067 }, reference: 0, recipe: { align: "auto" }, ...part }) as SetDetail;
@@ -18,6 +18,9 @@ test("the frames' fact counts what takes part and what needs a decision", () => 
   const bad = frame(null, { state: "failed", used: false });
   expect(framesFact(set([frame(0), frame(1), bad]))).toEqual({ text: "3 frames, 1 unreadable", open: true });
   expect(framesFact(set([frame(0)])).text).toBe("1 frame, the plate is that frame");
+  const soft = frame(1, { findings: [{ matters: true, text: "soft" }, { matters: false, text: "bluer" }] });
+  expect(framesFact(set([frame(0), soft]))).toEqual({ text: "2 frames, 1 to look at", open: true });
+  expect(framesFact(set([frame(0), { ...soft, used: false, set_aside: true }]))).toEqual({ text: "2 frames, 1 set aside, the plate is that frame", open: false });
   const reading = frame(null, { state: "reading", used: false });
   expect(framesFact(set([frame(0), reading])).text).toBe("2 frames, 1 being read");
 });

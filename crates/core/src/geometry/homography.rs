@@ -75,6 +75,12 @@ impl Homography {
         (((a.x - o.x) * (b.y - o.y) - (a.y - o.y) * (b.x - o.x)).abs() / (e * e)).sqrt()
     }
 
+    /// How far a small step to the right at a point is turned, in radians clockwise.
+    pub fn turn_at(&self, p: Point) -> f64 {
+        let (a, b) = (self.apply(Point::new(p.x - 0.5, p.y)), self.apply(Point::new(p.x + 0.5, p.y)));
+        (b.y - a.y).atan2(b.x - a.x)
+    }
+
     /// Root mean square distance between where two transforms send a 16×16 grid over `size`, in pixels.
     pub fn grid_distance(&self, other: &Self, size: Size) -> f64 {
         let at = |i: u32, n: u32| (f64::from(i) + 0.5) / 16.0 * f64::from(n) - 0.5;

@@ -32,10 +32,6 @@ pub static CODE_OF_ROOT: LazyLock<Vec<u16>> = LazyLock::new(|| {
     (0..65536).map(|r| (code(r) * 65535.0).round() as u16).collect()
 });
 
-/// Root code of each 8-bit code.
-pub static ROOT_OF_U8: LazyLock<[u16; 256]> =
-    LazyLock::new(|| std::array::from_fn(|i| root(LINEAR_OF_U8[i])));
-
 /// Root code of linear light; clips to 0..=1.
 #[inline(always)]
 pub fn root(linear: f32) -> u16 {
@@ -73,7 +69,7 @@ mod tests {
     #[test]
     fn eight_bit_codes_survive_every_scale() {
         for code in 0..256usize {
-            let back = CODE_OF_ROOT[usize::from(ROOT_OF_U8[code])];
+            let back = CODE_OF_ROOT[usize::from(root(LINEAR_OF_U8[code]))];
             assert_eq!((u32::from(back) + 128) / 257, code as u32);
         }
     }

@@ -3,7 +3,8 @@
 //! 1. Corners and binary descriptors on a reduced grey picture ([`features`]); matches between a frame and the
 //!    reference, and a consensus that movers cannot lead because every part of the picture has equal say
 //!    ([`consensus`]).
-//! 2. The reference is the frame that asks least change of the others (the medoid of all camera positions).
+//! 2. The reference is the frame that asks least change of the others (the medoid of all camera positions), of those
+//!    that are as sharp and as bright as most ([`quality`]).
 //! 3. Small patches spread over the reference are found again in each frame to a few hundredths of a pixel
 //!    ([`patches`]), coarse level first, and a robust fit joins them; the number of parameters is chosen by the
 //!    Bayesian information criterion (Schwarz 1978).
@@ -14,6 +15,7 @@
 mod consensus;
 mod features;
 mod patches;
+mod quality;
 mod verdict;
 
 use crate::geometry::{Homography, Model, Point, Rect, level_to_full};
@@ -22,6 +24,7 @@ use crate::pixel::{FrameSource, Plane, Samples, SourceError};
 use crate::plan::FramePlan;
 use crate::progress::{Cancelled, Counter, Watch};
 use features::Features;
+use quality::Quality;
 use rayon::prelude::*;
 use std::sync::LazyLock;
 
@@ -73,9 +76,13 @@ pub fn register(
             Ok(found)
         })
         .collect::<Result<_, RegisterError>>()?;
-    let (reference, coarse) = match reference {
-        Some(r) => (r, fits_to(&features, r)),
-        None => propose(sources, &features),
+    let (reference, coarse, qualities) = match reference {
+        Some(r) => {
+            let fits = fits_to(&features, r);
+            let qualities = quality::compare(sources, sources[r].size(), &fits)?;
+            (r, fits, qualities)
+        }
+        None => propose(sources, &features)?,
     };
     let anchors = patches::anchors(sources[reference], &features[reference])?;
     let frames = sources
@@ -88,7 +95,7 @@ pub fn register(
                 verdict::judge(source, &anchors, coarse[i], models)?
             };
             counter.tick()?;
-            Ok(plan)
+            Ok(FramePlan { sharpness: qualities[i].map(|q| q.sharpness), ..plan })
         })
         .collect::<Result<_, RegisterError>>()?;
     Ok(Registration { reference, frames })
@@ -105,8 +112,12 @@ fn fits_to(features: &[Features], to: usize) -> Vec<Option<Homography>> {
     features.par_iter().enumerate().map(one).collect()
 }
 
-/// Proposes a reference: fits all frames to a pivot, then takes the medoid of those that fit.
-fn propose(sources: &[&dyn FrameSource], features: &[Features]) -> (usize, Vec<Option<Homography>>) {
+/// A reference, the coarse transforms to it, and what the frames are like.
+type Proposal = (usize, Vec<Option<Homography>>, Vec<Option<Quality>>);
+
+/// Proposes a reference: fits all frames to a pivot, then takes the medoid of those that fit, of the usual ones if
+/// there are any.
+fn propose(sources: &[&dyn FrameSource], features: &[Features]) -> Result<Proposal, RegisterError> {
     let mut order: Vec<usize> = (0..features.len()).collect();
     order.sort_by_key(|&i| std::cmp::Reverse((features[i].points.len(), features[i].fingerprint())));
     let count = |fits: &[Option<Homography>]| fits.iter().flatten().count();
@@ -121,18 +132,21 @@ fn propose(sources: &[&dyn FrameSource], features: &[Features]) -> (usize, Vec<O
             break;
         }
     }
-    let Some((pivot, fits)) = best else { return (0, vec![None; features.len()]) };
+    let Some((pivot, fits)) = best else {
+        return Ok((0, vec![None; features.len()], vec![None; features.len()]));
+    };
+    let qualities = quality::compare(sources, sources[pivot].size(), &fits)?;
     let distance = |a: &Homography, b: &Homography, i: usize| a.grid_distance(b, sources[i].size());
     let total = |i: usize, h: &Homography| fits.iter().flatten().map(|g| distance(h, g, i)).sum::<f64>();
     let medoid = fits
         .iter()
         .enumerate()
-        .filter_map(|(i, h)| h.map(|h| (i, total(i, &h))))
-        .min_by(|a, b| a.1.total_cmp(&b.1))
-        .map_or(pivot, |(i, _)| i);
+        .filter_map(|(i, h)| h.map(|h| (i, qualities[i].is_some_and(|q| !q.usual()), total(i, &h))))
+        .min_by(|a, b| a.1.cmp(&b.1).then(a.2.total_cmp(&b.2)))
+        .map_or(pivot, |(i, ..)| i);
     let back = fits[medoid].and_then(|h| h.inverse());
     let rebased = fits.iter().map(|h| back.zip(*h).map(|(b, h)| b.after(&h))).collect();
-    (medoid, rebased)
+    Ok((medoid, rebased, qualities))
 }
 
 /// The pyramid level that features are looked for in.
