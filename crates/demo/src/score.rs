@@ -44,6 +44,9 @@ pub struct Score {
     pub peps: f64,
     /// Percent of the ever occupied pixels whose grey error exceeds 12.
     pub ghost_area: f64,
+    /// Gradient energy that the truth explains, in percent of the reference frame's as its file holds it, where nobody
+    /// ever was.
+    pub sharpness: f64,
     /// Alignment error of each frame in pixels; `None` for one that was set aside.
     pub alignment: Vec<Option<f64>>,
     /// Greatest alignment error, in pixels.
@@ -54,6 +57,13 @@ pub struct Score {
 
 fn luma(rgb: [u16; 3]) -> f64 {
     (0.299 * f64::from(rgb[0]) + 0.587 * f64::from(rgb[1]) + 0.114 * f64::from(rgb[2])) / 257.0
+}
+
+fn codes(samples: Samples) -> Vec<u16> {
+    match samples {
+        Samples::Eight(d) => d.iter().map(|&v| u16::from(v) * 257).collect(),
+        Samples::Sixteen(d) => d,
+    }
 }
 
 /// Reads everything and scores it.
@@ -72,11 +82,7 @@ pub fn score(truth_folder: &Path, plate: &Path, report: &Path) -> Result<Score, 
     let place = decode(&truth_folder.join("place.tif"))?;
     let place = MemoryFrame::new(place.size, place.samples);
     let plate = decode(plate)?;
-    let codes: Vec<u16> = match plate.samples {
-        Samples::Eight(d) => d.iter().map(|&v| u16::from(v) * 257).collect(),
-        Samples::Sixteen(d) => d,
-    };
-    let picture = Raster { size: plate.size, data: codes };
+    let picture = Raster { size: plate.size, data: codes(plate.samples) };
     let size = frame_size(truth.size.width);
     let reference = &truth.shots[report.reference];
     let wanted = empty_frame(&place, reference, size);
@@ -99,8 +105,12 @@ pub fn score(truth_folder: &Path, plate: &Path, report: &Path) -> Result<Score, 
         .flat_map(|(g, s)| g.map(|g| f64::from((g * s.gain / reference.gain - 1.0).abs()) * 100.0))
         .fold(0.0, f64::max);
     let pictures = compare(&picture, &wanted, &ever, (report.canvas.x, report.canvas.y));
+    let file = truth_folder.with_file_name(format!("frame-{:02}.jpg", report.reference + 1));
+    let frame = Raster { size, data: codes(decode(&file)?.samples) };
+    let frame = compare(&frame, &wanted, &ever, (0, 0));
+    let sharpness = 100.0 * pictures.sharpness / frame.sharpness;
     let worst = alignment.iter().flatten().copied().fold(0.0, f64::max);
-    Ok(Score { alignment, worst_alignment: worst, worst_gain, ..pictures })
+    Ok(Score { alignment, sharpness, worst_alignment: worst, worst_gain, ..pictures })
 }
 
 /// Places that anybody ever occupied, on the reference's grid.
@@ -131,6 +141,7 @@ fn ever_occupied(
 fn compare(plate: &Raster, truth: &Raster, ever: &[bool], (ox, oy): (i64, i64)) -> Score {
     let (mut squares, mut grey, mut wrong, mut ghosts, mut taken, mut n) = (0.0, 0.0, 0u64, 0u64, 0u64, 0u64);
     let mut lumas = (Vec::new(), Vec::new());
+    let mut free = Vec::new();
     for y in 0..plate.size.height {
         for x in 0..plate.size.width {
             let (tx, ty) = (i64::from(x) + ox, i64::from(y) + oy);
@@ -144,7 +155,9 @@ fn compare(plate: &Raster, truth: &Raster, ever: &[bool], (ox, oy): (i64, i64)) 
             lumas.1.push(luma(b));
             grey += d;
             wrong += u64::from(d > 20.0);
-            if ever[(ty * i64::from(truth.size.width) + tx) as usize] {
+            let occupied = ever[(ty * i64::from(truth.size.width) + tx) as usize];
+            free.push(!occupied);
+            if occupied {
                 taken += 1;
                 ghosts += u64::from(d > 12.0);
             }
@@ -158,10 +171,25 @@ fn compare(plate: &Raster, truth: &Raster, ever: &[bool], (ox, oy): (i64, i64)) 
         age: grey / count,
         peps: 100.0 * wrong as f64 / count,
         ghost_area: 100.0 * ghosts as f64 / taken.max(1) as f64,
+        sharpness: 100.0 * explained(&lumas.0, &lumas.1, &free, plate.size.width as usize),
         alignment: Vec::new(),
         worst_alignment: 0.0,
         worst_gain: 0.0,
     }
+}
+
+/// Share of the truth's gradient energy that a plate keeps: the squared slope of its gradients over the truth's, which
+/// noise does not raise.
+fn explained(plate: &[f64], truth: &[f64], free: &[bool], width: usize) -> f64 {
+    let (mut both, mut own) = (0.0, 0.0);
+    for k in (width + 1..plate.len().saturating_sub(width + 1)).filter(|&k| free[k]) {
+        for step in [1, width] {
+            let (p, t) = (plate[k + step] - plate[k - step], truth[k + step] - truth[k - step]);
+            both += p * t;
+            own += t * t;
+        }
+    }
+    if own > 0.0 { (both / own).powi(2) } else { 0.0 }
 }
 
 /// Structural similarity (Wang et al. 2004) over windows of 8×8, each four pixels from the last.
@@ -208,7 +236,8 @@ mod tests {
     #[test]
     fn a_perfect_plate_scores_perfectly_and_a_ghost_is_seen() {
         let size = Size::new(64, 64);
-        let data: Vec<u16> = (0..64 * 64 * 3).map(|i| (i * 37 % 60000) as u16).collect();
+        let mut random = evanu_core::random::Random::new(6);
+        let data: Vec<u16> = (0..64 * 64 * 3).map(|_| (random.bits() % 60_000) as u16).collect();
         let truth = Raster { size, data };
         let ever = vec![true; 64 * 64];
         let good = compare(&truth, &truth, &ever, (0, 0));
@@ -216,6 +245,19 @@ mod tests {
         let mut ghost = truth.clone();
         ghost.data[..3 * 640].fill(65535);
         let bad = compare(&ghost, &truth, &ever, (0, 0));
+        assert_eq!((good.sharpness, bad.sharpness), (0.0, 0.0), "where somebody was nothing is compared");
+        let soft = Raster {
+            size,
+            data: (0..truth.data.len())
+                .map(|i| {
+                    let at = |j: usize| u32::from(truth.data[j.min(truth.data.len() - 1)]);
+                    ((at(i.saturating_sub(3)) + 2 * at(i) + at(i + 3)) / 4) as u16
+                })
+                .collect(),
+        };
+        let nobody = vec![false; 64 * 64];
+        assert!((compare(&truth, &truth, &nobody, (0, 0)).sharpness - 100.0).abs() < 1e-6);
+        assert!(compare(&soft, &truth, &nobody, (0, 0)).sharpness < 90.0);
         assert!(bad.ghost_area > 5.0 && bad.psnr < 30.0 && bad.peps > 5.0);
     }
 }
