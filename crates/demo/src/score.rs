@@ -66,7 +66,7 @@ fn codes(samples: Samples) -> Vec<u16> {
     }
 }
 
-/// Reads everything and scores it.
+/// Reads everything and scores it. The set's frames are expected beside `truth_folder`, as they are rendered.
 ///
 /// # Errors
 /// When a file is missing or damaged.

@@ -155,7 +155,8 @@ fn the_plate_follows_canvas_reference_and_align() {
 
         // Another reference frame: it says so, the frame itself is not moved, and undo brings the proposal back.
         s.open_line("align").await;
-        let proposed = s.js("return document.querySelector('select option[value=auto]:not(:first-child), label:nth-of-type(2) select option').innerText").await;
+        let proposed =
+            s.js("return document.querySelector('label:nth-of-type(2) select option').innerText").await;
         assert!(proposed.as_str().unwrap().starts_with("Proposed: frame "), "{proposed}");
         let other = if proposed.as_str().unwrap().contains("frame 1,") { 2 } else { 1 };
         let choose = format!(

@@ -90,7 +90,11 @@ fn frames_are_flicked_through_and_everything_is_reached_by_key() {
         s.tap('-').await;
         s.until(&format!("{zoom} === '100 %'")).await;
         // Frames can be shown while the whole is away from the middle: zoom and place are kept.
+        let map = "document.querySelector('[aria-label=\"Overview map\"]').innerHTML";
+        s.until("document.querySelector('[aria-label=\"Overview map\"]')").await;
+        let before = s.js(&format!("return {map}")).await;
         s.tap(char::from(Key::Right)).await;
+        s.until(&format!("{map} !== {before}")).await;
         s.tap('2').await;
         s.until(&format!("{tag}.includes('Frame 2, aligned') && {zoom} === '100 %'")).await;
     });
