@@ -1,20 +1,16 @@
 //! Bringing in files, and what can be done with sets.
 
-use crate::stage::{evanu_demo_samples, with_stage};
+use crate::stage::with_stage;
 use fantoccini::Locator;
 
 #[test]
 fn bad_files_are_told_on_the_page_and_sets_can_be_deleted_with_undo() {
     with_stage(|s| async move {
-        let samples = s.folder.path().join("samples");
-        evanu_demo_samples(&samples).await;
+        let mut files = s.samples(2).await;
         let bad = s.folder.path().join("holiday.jpg");
         std::fs::write(&bad, "no picture").unwrap();
-        s.goto("/").await;
-        s.until("document.body.innerText.includes('Nothing here yet')").await;
-        let input = s.page.find(Locator::Css("[data-testid=files]")).await.unwrap();
-        let files = [samples.join("forecourt/frame-01.jpg"), samples.join("forecourt/frame-02.jpg"), bad];
-        input.send_keys(&files.map(|f| f.display().to_string()).join("\n")).await.unwrap();
+        files.push(bad);
+        s.choose(&files).await;
         s.plate().await;
         assert_eq!(s.fact("frames").await, "▸ 3 frames, 1 unreadable");
         s.until("document.body.innerText.includes('holiday.jpg: it is not a picture Evanu can read; use JPEG, PNG, TIFF or WebP')").await;
@@ -68,17 +64,10 @@ fn a_set_is_renamed_duplicated_and_given_more_frames() {
 #[test]
 fn work_is_stopped_and_goes_on() {
     with_stage(|s| async move {
-        let samples = s.folder.path().join("samples");
-        evanu_demo_samples(&samples).await;
-        s.goto("/").await;
-        s.until("document.body.innerText.includes('Nothing here yet')").await;
+        let files = s.samples(12).await;
         // As soon as there is a button that stops the work, it is pressed.
         s.js("new MutationObserver((_, watch) => { const stop = [...document.querySelectorAll('button')].find(b => b.innerText === 'Stop'); if (stop) { watch.disconnect(); stop.click(); } }).observe(document.body, { childList: true, subtree: true, characterData: true })").await;
-        let input = s.page.find(Locator::Css("[data-testid=files]")).await.unwrap();
-        let files: Vec<String> = (1..=12)
-            .map(|k| samples.join(format!("forecourt/frame-{k:02}.jpg")).display().to_string())
-            .collect();
-        input.send_keys(&files.join("\n")).await.unwrap();
+        s.choose(&files).await;
         s.until("document.body.innerText.includes('Stopped. What was read is kept.')").await;
         s.press("Go on").await;
         s.plate().await;
@@ -89,17 +78,13 @@ fn work_is_stopped_and_goes_on() {
 #[test]
 fn a_folder_becomes_a_set_with_its_name_and_files_can_be_dropped() {
     with_stage(|s| async move {
-        let samples = s.folder.path().join("samples");
-        evanu_demo_samples(&samples).await;
+        let files = s.samples(9).await;
         let shoot = s.folder.path().join("Open day");
         std::fs::create_dir(&shoot).unwrap();
-        for k in [4, 9] {
-            let name = format!("frame-{k:02}.jpg");
-            std::fs::copy(samples.join("forecourt").join(&name), shoot.join(&name)).unwrap();
+        for file in [&files[3], &files[8]] {
+            std::fs::copy(file, shoot.join(file.file_name().unwrap())).unwrap();
         }
         std::fs::write(shoot.join(".index"), "hidden").unwrap();
-        s.goto("/").await;
-        s.until("document.body.innerText.includes('Nothing here yet')").await;
         let input = s.page.find(Locator::Css("input[webkitdirectory]")).await.unwrap();
         input.send_keys(&shoot.display().to_string()).await.unwrap();
         s.plate().await;

@@ -177,17 +177,26 @@ impl Stage {
         self.page.perform_actions(MouseActions::new("mouse".into()).then(to)).await.unwrap();
     }
 
-    /// Writes the sample set and brings its frames in through the file input; waits for the plate.
-    pub async fn bring_in(&self, frames: usize) {
-        let samples = self.folder.path().join("samples");
-        evanu_demo_samples(&samples).await;
+    /// Writes the sample set and opens the page without sets; returns the files of the first `frames` frames.
+    pub async fn samples(&self, frames: usize) -> Vec<PathBuf> {
+        let folder = self.folder.path().join("samples");
+        evanu_demo_samples(&folder).await;
         self.goto("/").await;
         self.until("document.body.innerText.includes('Nothing here yet')").await;
+        (1..=frames).map(|k| folder.join(format!("forecourt/frame-{k:02}.jpg"))).collect()
+    }
+
+    /// Brings files in through the file input.
+    pub async fn choose(&self, files: &[PathBuf]) {
         let input = self.page.find(Locator::Css("[data-testid=files]")).await.unwrap();
-        let files: Vec<String> = (1..=frames)
-            .map(|k| samples.join(format!("forecourt/frame-{k:02}.jpg")).display().to_string())
-            .collect();
-        input.send_keys(&files.join("\n")).await.unwrap();
+        let names: Vec<String> = files.iter().map(|f| f.display().to_string()).collect();
+        input.send_keys(&names.join("\n")).await.unwrap();
+    }
+
+    /// Brings frames of the sample set in and waits for the plate.
+    pub async fn bring_in(&self, frames: usize) {
+        let files = self.samples(frames).await;
+        self.choose(&files).await;
         self.plate().await;
     }
 
@@ -218,7 +227,7 @@ impl Stage {
     }
 }
 
-pub async fn evanu_demo_samples(folder: &Path) {
+async fn evanu_demo_samples(folder: &Path) {
     let status = Command::new(root().join("target/debug/evanu"))
         .arg("demo")
         .arg(folder)
