@@ -7,9 +7,9 @@ use evanu_core::geometry::Rect;
 use evanu_core::pixel::{Depth, FrameSource};
 use evanu_core::plan::Plan;
 use evanu_core::prepare;
-use evanu_core::recipe::{Align, Canvas, Recipe};
+use evanu_core::recipe::{Align, Canvas, Matching, Recipe};
 use evanu_core::render::{Scene, View};
-use evanu_media::{CameraData, Format, Output, TiledFrame, import, kind_of, write, write_grey};
+use evanu_media::{CameraData, Format, Output, TiledFrame, import, kind_of, write, write_grey, write_light};
 use rayon::prelude::*;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
@@ -22,7 +22,7 @@ pub struct Args {
     /// Files, or one folder
     #[arg(required = true)]
     frames: Vec<PathBuf>,
-    /// Where the plate goes; .tif, .png or .jpg
+    /// Where the plate goes; .tif, .png, .jpg or .exr
     #[arg(long)]
     out: PathBuf,
     /// auto, off, shift, rigid, similarity or perspective
@@ -37,9 +37,9 @@ pub struct Args {
     /// reference or common
     #[arg(long, default_value = "reference", value_parser = canvas)]
     canvas: Canvas,
-    /// auto or off
-    #[arg(long, default_value = "auto", action = clap::ArgAction::Set, value_parser = switch)]
-    match_exposure: bool,
+    /// auto, on or off
+    #[arg(long, default_value = "auto", value_parser = switch)]
+    match_exposure: Matching,
     /// Write what was found out as JSON
     #[arg(long)]
     report: Option<PathBuf>,
@@ -73,11 +73,12 @@ fn canvas(s: &str) -> Result<Canvas, String> {
     }
 }
 
-fn switch(s: &str) -> Result<bool, String> {
+fn switch(s: &str) -> Result<Matching, String> {
     match s {
-        "auto" => Ok(true),
-        "off" => Ok(false),
-        _ => Err("use auto or off".into()),
+        "auto" => Ok(Matching::Auto),
+        "on" => Ok(Matching::On),
+        "off" => Ok(Matching::Off),
+        _ => Err("use auto, on or off".into()),
     }
 }
 
@@ -172,7 +173,8 @@ pub fn run(args: Args) -> Result<(), String> {
     };
     let begin_align = Instant::now();
     let step = Step::new("align");
-    let plan = prepare::plan(&recipe, &sources, &|s| {
+    let clocks: Vec<Option<f64>> = frames.iter().map(|f| f.1.seconds()).collect();
+    let plan = prepare::plan(&recipe, &sources, &clocks, &|s| {
         step.at(s);
         Ok(())
     })
@@ -214,14 +216,22 @@ fn write_plate(
     camera: &CameraData,
     seconds: &mut Seconds,
 ) -> Result<(), String> {
-    let sixteen = scene.sources.iter().any(|s| s.depth() == Depth::Sixteen) || scene.used().len() > 2;
-    let tif = matches!(Format::by_extension(&args.out, true), Ok(Format::Tiff { .. }));
-    let format = Format::by_extension(
-        &args.out,
-        sixteen && (tif || scene.sources.iter().any(|s| s.depth() == Depth::Sixteen)),
-    )
-    .map_err(|e| e.to_string())?;
     let size = scene.canvas().size();
+    if matches!(Format::by_extension(&args.out, true), Ok(Format::Exr)) {
+        let step = Step::new("combine");
+        let begin = Instant::now();
+        write_light(&args.out, size, Some(camera), |r| {
+            step.at(r.bottom() as f32 / size.height as f32);
+            scene.light(r)
+        })
+        .map_err(|e| e.to_string())?;
+        seconds.combine = begin.elapsed().as_secs_f64();
+        return Ok(());
+    }
+    let deep = scene.sources.iter().any(|s| s.depth() != Depth::Eight);
+    let sixteen = deep || scene.used().len() > 2;
+    let tif = matches!(Format::by_extension(&args.out, true), Ok(Format::Tiff { .. }));
+    let format = Format::by_extension(&args.out, sixteen && (tif || deep)).map_err(|e| e.to_string())?;
     let spent = AtomicU64::new(0);
     let step = Step::new("combine");
     let begin = Instant::now();
@@ -266,7 +276,7 @@ fn report<'a>(
             },
             transform: plan.map_or(evanu_core::geometry::Homography::IDENTITY, |p| p.transform).0,
             residual_px: plan.and_then(|p| p.residual_px),
-            gain: if scene.recipe.match_exposure { plan.map_or([1.0; 3], |p| p.gain) } else { [1.0; 3] },
+            gain: if scene.matched() { plan.map_or([1.0; 3], |p| p.gain) } else { [1.0; 3] },
         }
     });
     Report {
@@ -310,8 +320,9 @@ fn gather(named: &[PathBuf]) -> Result<Vec<PathBuf>, String> {
     }
     if frames.is_empty() {
         return Err(format!(
-            "{}: there are no pictures in this folder; name one with JPEG, PNG, TIFF or WebP files",
-            folder.display()
+            "{}: there are no pictures in this folder; name one with files as {}",
+            folder.display(),
+            evanu_media::READS
         ));
     }
     Ok(frames)

@@ -146,10 +146,13 @@ fn every_option_of_the_contract_is_taken_or_says_what_there_is() {
             ["clean"].iter().chain(&all).chain(&["--out", "plate.tif"]).chain(extra).copied().collect();
         refused(&evanu(&args, f), f, words);
     }
+    // Floats hold linear light; an extension that names no format is told.
+    assert!(evanu(&["clean", "frame-01.jpg", "frame-02.jpg", "--out", "plate.exr"], f).status.success());
+    assert!(matches!(decode(&f.join("plate.exr")).unwrap().samples, Samples::Wide(_)));
     refused(
-        &evanu(&["clean", "frame-01.jpg", "--out", "plate.exr"], f),
+        &evanu(&["clean", "frame-01.jpg", "--out", "plate.xyz"], f),
         f,
-        &["plate.exr", "not yet available", ".tif"],
+        &["plate.xyz", "names no format", ".tif"],
     );
     refused(&evanu(&["clip", "a.webm", "--out", "b.webm"], f), f, &["not yet available"]);
 }

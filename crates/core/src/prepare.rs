@@ -1,28 +1,192 @@
-//! From recipe and sources to the plan: registration, gains, noise. Everything that needs the whole set, once.
+//! From recipe and sources to the plan: registration, gains, noise, moments. Everything that needs the whole set, once.
 
+use crate::evidence::moments::{self, Small};
+use crate::geometry::{Homography, Rect, Size};
 use crate::matching;
-use crate::noise::NoiseModel;
 use crate::pixel::FrameSource;
-use crate::plan::Plan;
+use crate::pixel::resample::resample;
+use crate::pixel::tone::luminance;
+use crate::plan::{FramePlan, Plan, Sole};
 use crate::progress::Watch;
-use crate::recipe::Recipe;
-use crate::register::{RegisterError, Registration, register};
+use crate::recipe::{Hand, Recipe};
+use crate::register::{self, RegisterError, Registration, Wishes, positions, register};
+use rayon::prelude::*;
 
 /// Makes the plan of a set. It covers all frames, also those set aside by their owner, so that bringing one back
-/// needs no new plan; it depends on the recipe's `align` and `reference` only.
+/// needs no new plan; it depends on the recipe's `align`, `reference` and `areas` only. What was laid by hand comes on
+/// top ([`lay_by_hand`]).
+///
+/// `clocks` are seconds, where known; frames without one count as taken in the given order.
 ///
 /// # Errors
 /// When a frame cannot be read or the work is cancelled.
-pub fn plan(recipe: &Recipe, sources: &[&dyn FrameSource], watch: Watch<'_>) -> Result<Plan, RegisterError> {
+pub fn plan(
+    recipe: &Recipe,
+    sources: &[&dyn FrameSource],
+    clocks: &[Option<f64>],
+    watch: Watch<'_>,
+) -> Result<Plan, RegisterError> {
     if sources.is_empty() {
-        return Ok(Plan { reference: 0, frames: Vec::new(), noise: NoiseModel::default() });
+        return Ok(Plan::of(Vec::new()));
     }
-    let wanted = recipe.reference.filter(|&r| r < sources.len());
+    let wishes = Wishes {
+        reference: recipe.reference.filter(|&r| r < sources.len()),
+        models: recipe.align.models(),
+        areas: &recipe.areas,
+    };
     let most = |share: f32| watch(0.85 * share);
-    let Registration { reference, mut frames } = register(sources, wanted, recipe.align.models(), &most)?;
-    matching::match_gains(sources, reference, &mut frames)?;
-    watch(0.95)?;
+    let Registration { reference, mut frames, lens } = register(sources, wishes, &most)?;
+    let light = matching::match_gains(sources, reference, &mut frames, None)?;
+    watch(0.92)?;
     let noise = matching::measure_noise(sources, reference, &frames)?;
+    watch(0.95)?;
+    let clocks: Vec<Option<f64>> = (0..sources.len()).map(|i| clocks.get(i).copied().flatten()).collect();
+    let order = by_time(&clocks);
+    positions::number(&mut frames, &order, reference);
+    look(sources, reference, &mut frames, &order, &clocks)?;
     watch(1.0)?;
-    Ok(Plan { reference, frames, noise })
+    Ok(Plan { reference, frames, noise, light, lens })
+}
+
+/// Indices in order of time; a frame without a clock stays behind the one before it.
+fn by_time(clocks: &[Option<f64>]) -> Vec<usize> {
+    let mut last = f64::MIN;
+    let keys: Vec<f64> = clocks
+        .iter()
+        .map(|c| {
+            last = c.unwrap_or(last);
+            last
+        })
+        .collect();
+    let mut order: Vec<usize> = (0..clocks.len()).collect();
+    order.sort_by(|&a, &b| keys[a].total_cmp(&keys[b]).then(a.cmp(&b)));
+    order
+}
+
+/// Moments, and what hangs on single frames.
+fn look(
+    sources: &[&dyn FrameSource],
+    reference: usize,
+    frames: &mut [FramePlan],
+    order: &[usize],
+    clocks: &[Option<f64>],
+) -> Result<(), RegisterError> {
+    let full = frames[reference].size;
+    let level = (0..16).find(|&k| (full.width.max(full.height) >> k) <= moments::SIDE).unwrap_or(0);
+    let size = full.at_level(level);
+    let pictures = (0..sources.len())
+        .into_par_iter()
+        .map(|i| small(sources[i], &frames[i], &frames[reference], level, size))
+        .collect::<Result<Vec<_>, RegisterError>>()?;
+    let (pictures, clipped): (Vec<_>, Vec<f32>) = pictures.into_iter().unzip();
+    let small = Small { size, frames: pictures };
+    frames.iter_mut().zip(clipped).for_each(|(f, c)| f.clipped = c);
+    let numbers = moments::moments(&small, order, clocks);
+    let sole = moments::sole(&small);
+    let up = i64::from(1u32 << level);
+    for ((frame, moment), sole) in frames.iter_mut().zip(numbers).zip(sole) {
+        frame.moment = moment;
+        frame.sole = sole.map(|(share, r)| {
+            let largest = Rect::new(r.x * up, r.y * up, r.width << level, r.height << level);
+            Sole { share, largest: largest.intersect(full.rect()) }
+        });
+    }
+    Ok(())
+}
+
+/// A sample this near its end holds clipped light.
+const CLIPPED: f32 = 0.97;
+
+/// A small grey picture of an aligned frame, and the share of it that is clipped.
+fn small(
+    source: &dyn FrameSource,
+    frame: &FramePlan,
+    reference: &FramePlan,
+    level: u32,
+    size: Size,
+) -> Result<(Vec<u8>, f32), RegisterError> {
+    if frame.misfit.is_some() {
+        return Ok((Vec::new(), 0.0));
+    }
+    let own = level.min(source.levels() - 1);
+    let patch = resample(source, own, frame.to_frame().between_levels(level, own), size.rect())?;
+    let gain = frame.multiplier(reference);
+    let w = size.width as usize;
+    let mut out = vec![0; w * size.height as usize];
+    let (mut clipped, mut seen) = (0u32, 0u32);
+    for (y, &(from, to)) in patch.spans.iter().enumerate() {
+        for x in from as usize..to as usize {
+            let light = luminance([0, 1, 2].map(|c| gain[c] * patch.planes[c][y * w + x]));
+            out[y * w + x] = (255.0 * light.max(0.0).sqrt()).clamp(1.0, 255.0) as u8;
+            clipped += u32::from(patch.planes.iter().any(|p| p[y * w + x] > CLIPPED));
+            seen += 1;
+        }
+    }
+    Ok((out, clipped as f32 / seen.max(1) as f32))
+}
+
+/// Lays frames where their owner put them; what the alignment found out about the others stays.
+///
+/// # Errors
+/// When a frame cannot be read.
+pub fn lay_by_hand(
+    plan: &mut Plan,
+    recipe: &Recipe,
+    sources: &[&dyn FrameSource],
+) -> Result<(), RegisterError> {
+    let found = plan.frames.clone();
+    for hand in &recipe.hands {
+        if hand.frame >= found.len() || hand.on >= found.len() || hand.frame == plan.reference {
+            continue; // the reference is never moved
+        }
+        // What the hand was laid over has itself a place over the reference.
+        let on = &found[hand.on];
+        if on.misfit.is_some() && hand.on != plan.reference {
+            continue;
+        }
+        let transform = on.transform.after(&laid(hand, &found));
+        let mut frame = FramePlan {
+            transform,
+            misfit: None,
+            bend: None,
+            residual_px: hand_residual(hand),
+            points: Vec::new(),
+            refused: Vec::new(),
+            worst: None,
+            by_hand: true,
+            ..found[hand.frame].clone()
+        };
+        if transform.inverse().is_none() {
+            continue;
+        }
+        if hand.snap {
+            let [reference, own] = [plan.reference, hand.frame].map(|i| sources[i]);
+            if let Some(better) = register::snap(reference, own, &transform)? {
+                let FramePlan { transform, residual_px, points, refused, worst, .. } = better;
+                frame = FramePlan { transform, residual_px, points, refused, worst, ..frame };
+            }
+        }
+        plan.frames[hand.frame] = frame;
+        matching::match_gains(sources, plan.reference, &mut plan.frames, Some(hand.frame))?;
+    }
+    Ok(())
+}
+
+/// Where a hand lays its frame, over the frame it was laid over.
+fn laid(hand: &Hand, found: &[FramePlan]) -> Homography {
+    let (own, on) = (&found[hand.frame], &found[hand.on]);
+    let start = hand.by_pairs().unwrap_or_else(|| {
+        let back = on.transform.inverse().unwrap_or(Homography::IDENTITY);
+        if own.misfit.is_none() { back.after(&own.transform) } else { Homography::IDENTITY }
+    });
+    hand.nudge(on.size).after(&start)
+}
+
+/// What the pairs leave before the nudge; `None` where they determine the fit exactly.
+fn hand_residual(hand: &Hand) -> Option<f64> {
+    let h = hand.by_pairs()?;
+    let n = hand.pairs.len();
+    let spare = n > 2 && n != 4;
+    let square: f64 = hand.pairs.iter().map(|p| h.apply(p.from).distance(p.to).powi(2)).sum();
+    spare.then(|| (square / n as f64).sqrt())
 }

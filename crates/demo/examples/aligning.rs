@@ -109,8 +109,8 @@ fn frame(place: &MemoryFrame, shot: &Shot, covers: &[Cover], random: &mut Random
 fn main() {
     let mut arguments = std::env::args().skip(1).filter_map(|a| a.parse::<u64>().ok());
     let (sets, seed) = (arguments.next().unwrap_or(50), arguments.next().unwrap_or(1));
-    let order = Order { seed: 7, width: 1800, frames: 1, visitors: false };
-    let place = Shoot::new(order).place;
+    let order = Order { seed: 7, width: 1800, frames: 1, visitors: false, sway: 0.0 };
+    let place = Shoot::new(order).place(0).clone();
     let wide = place.size();
     let (mut errors, mut gains) = (Vec::new(), Vec::new());
     let (mut lost, mut foreign_used) = (0, 0);
@@ -139,7 +139,7 @@ fn main() {
             .collect();
         let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
         let begin = std::time::Instant::now();
-        let Ok(plan) = prepare::plan(&Recipe::new(FRAMES), &sources, &unwatched) else {
+        let Ok(plan) = prepare::plan(&Recipe::new(FRAMES), &sources, &[], &unwatched) else {
             unreachable!("frames in memory can be read")
         };
         seconds += begin.elapsed().as_secs_f64();

@@ -3,6 +3,7 @@
 //! Nothing here is a photograph; everything follows from a seed.
 #![forbid(unsafe_code)]
 
+mod dng;
 mod figures;
 mod place;
 mod set;
@@ -11,5 +12,6 @@ mod texture;
 mod trace;
 
 pub mod score;
+pub use dng::{neutral, sensor, write_dng};
 pub use set::{DemoError, SETS, SetInfo, Truth, render, write_samples};
 pub use shoot::{Frame, Order, Shoot, Shot, empty_frame, frame_size};

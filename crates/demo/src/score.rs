@@ -62,7 +62,7 @@ fn luma(rgb: [u16; 3]) -> f64 {
 fn codes(samples: Samples) -> Vec<u16> {
     match samples {
         Samples::Eight(d) => d.iter().map(|&v| u16::from(v) * 257).collect(),
-        Samples::Sixteen(d) => d,
+        Samples::Sixteen(d) | Samples::Wide(d) => d,
     }
 }
 

@@ -1,5 +1,6 @@
 //! The sample sets by name: writing the shipped frames, and rendering any of them at any size with its truth.
 
+use crate::dng::write_dng;
 use crate::shoot::{Order, Shoot, Shot, frame_size};
 use evanu_core::geometry::{Rect, Size};
 use evanu_core::pixel::{FrameSource, Raster, Samples};
@@ -9,6 +10,7 @@ use std::convert::Infallible;
 use std::path::Path;
 
 /// A sample set that ships with the program.
+#[derive(Clone, Copy)]
 pub struct SetInfo {
     /// Name on the command line and of its folder.
     pub name: &'static str,
@@ -17,23 +19,38 @@ pub struct SetInfo {
     /// Frames: file name and content.
     pub frames: &'static [(&'static str, &'static [u8])],
     seed: u64,
+    /// Camera raw.
+    raw: bool,
 }
 
 macro_rules! frames {
-    ($folder:literal: $($name:literal)*) => {
-        &[$((concat!($name, ".jpg"), include_bytes!(concat!("../samples/", $folder, "/", $name, ".jpg")))),*]
+    ($folder:literal $ending:literal: $($name:literal)*) => {
+        &[$((concat!($name, $ending), include_bytes!(concat!("../samples/", $folder, "/", $name, $ending)))),*]
     };
 }
 
 /// All shipped sets.
-pub const SETS: [SetInfo; 1] = [SetInfo {
-    name: "forecourt",
-    title: "Forecourt, by hand",
-    frames: frames!("forecourt":
-        "frame-01" "frame-02" "frame-03" "frame-04" "frame-05" "frame-06"
-        "frame-07" "frame-08" "frame-09" "frame-10" "frame-11" "frame-12"),
-    seed: 20260516,
-}];
+pub const SETS: [SetInfo; 2] = [
+    SetInfo {
+        name: "forecourt",
+        title: "Forecourt, by hand",
+        frames: frames!("forecourt" ".jpg":
+            "frame-01" "frame-02" "frame-03" "frame-04" "frame-05" "frame-06"
+            "frame-07" "frame-08" "frame-09" "frame-10" "frame-11" "frame-12"),
+        seed: 20260516,
+        raw: false,
+    },
+    SetInfo {
+        name: "forecourt-raw",
+        title: "Forecourt, raw",
+        frames: frames!("forecourt-raw" ".dng": "frame-01" "frame-02" "frame-03" "frame-04" "frame-05"),
+        seed: 20260517,
+        raw: true,
+    },
+];
+
+/// Share of the light that the raw set's sensor was given: a good stop less than a picture needs.
+const UNDER: f32 = 0.45;
 
 /// Why a set could not be written.
 #[derive(Debug, thiserror::Error)]
@@ -42,7 +59,7 @@ pub enum DemoError {
     #[error(transparent)]
     Media(#[from] MediaError),
     /// There is no such set.
-    #[error("there is no sample set \"{0}\"; there are: forecourt")]
+    #[error("there is no sample set \"{0}\"; there are: forecourt, forecourt-raw")]
     Unknown(String),
     /// The truth beside a set is damaged.
     #[error("{0}")]
@@ -103,7 +120,7 @@ pub fn render(
     let truth = folder.join("truth");
     std::fs::create_dir_all(&truth).map_err(|e| MediaError::writing(&truth, &e))?;
     tell(format!("rendering the empty place, {width} px wide"));
-    let shoot = Shoot::new(Order { seed: set.seed, width, frames, visitors: true });
+    let shoot = Shoot::new(Order { seed: set.seed, width, frames, visitors: true, sway: 0.0 });
     let size = frame_size(width);
     let place = truth.join("place.tif");
     let camera = None;
@@ -115,8 +132,15 @@ pub fn render(
     std::fs::write(&path, text).map_err(|e| MediaError::writing(&path, &e))?;
     for k in 0..frames {
         tell(format!("rendering frame {} of {frames}", k + 1));
-        let frame = shoot.frame(k);
         let camera = camera_data(&shoot.shots[k]);
+        if set.raw {
+            let path = folder.join(format!("frame-{:02}.dng", k + 1));
+            let failed = |e: tiff::TiffError| DemoError::Truth(format!("{}: {e}", path.display()));
+            let mut file = std::fs::File::create(&path).map_err(|e| MediaError::writing(&path, &e))?;
+            write_dng(&mut file, size, &shoot.mosaic(k, UNDER), &camera).map_err(failed)?;
+            continue;
+        }
+        let frame = shoot.frame(k);
         let output = Output { format: Format::Jpeg { quality: 91 }, size, camera: Some(&camera) };
         let file = folder.join(format!("frame-{:02}.jpg", k + 1));
         write(&file, &output, |r| Ok::<_, Infallible>(cut(&frame.picture, r)))?;
@@ -135,7 +159,7 @@ fn cut(picture: &Raster, r: Rect) -> Raster {
 }
 
 fn cut_place(shoot: &Shoot, r: Rect) -> Raster {
-    match shoot.place.read(0, r) {
+    match shoot.place(0).read(0, r) {
         Ok(Samples::Sixteen(data)) => Raster { size: r.size(), data },
         _ => Raster::new(r.size()),
     }

@@ -1,9 +1,10 @@
 //! A photographer's hands and camera: frames of a place with visitors, and the truth beside them.
 //!
-//! The camera only turns, as hands do over some seconds, so frames are related by exact homographies. The empty
+//! When the camera only turns, as hands do over some seconds, frames are related by exact homographies. The empty
 //! place is rendered once on a wider grid (light, share of sunlight, distance); a frame takes it through its
-//! homography and adds figures and their shadows by tracing only where they can be. Then come the lens
-//! (vignetting), the exposure (gain), the sensor (noise that grows with light) and eight bits.
+//! homography and adds figures and their shadows by tracing only where they can be. When the camera also
+//! moves, near ground shifts against the horizon, and each frame has a place of its own, rendered from where the
+//! camera then was. Then come the lens (vignetting), the exposure (gain), the sensor (noise that grows with light) and eight bits.
 
 use crate::figures::{self, Posed};
 use crate::place::{Place, Seen};
@@ -40,6 +41,8 @@ pub struct Order {
     pub frames: usize,
     /// Whether anybody is there.
     pub visitors: bool,
+    /// How far the camera moves between frames, in metres (one standard deviation each way); 0 when it only turns.
+    pub sway: f64,
 }
 
 /// How one frame was taken.
@@ -57,17 +60,23 @@ pub struct Shot {
 pub struct Shoot {
     /// What was wanted.
     pub order: Order,
-    /// The empty place on the wider grid.
-    pub place: MemoryFrame,
     /// Size of the wider grid.
     pub wide: Size,
     /// One entry a frame.
     pub shots: Vec<Shot>,
     model: Place,
-    sunlit: Vec<u8>,
-    distance: Vec<f32>,
+    /// One for all frames when the camera only turns, else one a frame.
+    backdrops: Vec<Backdrop>,
     turns: Vec<Mat3>,
     movers: Vec<figures::Mover>,
+}
+
+/// The empty place on the wider grid, seen from one spot.
+struct Backdrop {
+    eye: Vec3,
+    light: MemoryFrame,
+    sunlit: Vec<u8>,
+    distance: Vec<f32>,
 }
 
 /// One frame: what the sensor saw, and where something stood or cast a shadow.
@@ -104,24 +113,15 @@ impl Shoot {
         let margin = (MARGIN * f64::from(order.width)).round() as u32;
         let wide = Size::new(size.width + 2 * margin, size.height + 2 * margin);
         let model = Place::new(order.seed);
-        let base = Mat3::from_rotation_x(PITCH as f32);
-        // Larger pictures have smaller pixels: fewer rays each do.
-        let rays = (16.0e6 / wide.pixels() as f64).clamp(2.0, 12.0) as usize;
-        let rows: Vec<Vec<Seen>> = (0..wide.height)
-            .into_par_iter()
-            .map(|y| {
-                let mut random = Random::new(order.seed ^ (u64::from(y) << 20));
-                (0..wide.width)
-                    .map(|x| pixel(&model, &base, wide, focal, (x, y), rays, &mut random))
-                    .collect()
+        let mut drift = Random::new(order.seed ^ 0x5A4A);
+        let spots = if order.sway > 0.0 { order.frames } else { 1 };
+        let backdrops = (0..spots)
+            .map(|k| {
+                let mut step = || if k > 0 { (order.sway * drift.normal()) as f32 } else { 0.0 };
+                let eye = Vec3::new(step(), EYE + 0.5 * step(), 0.5 * step());
+                Backdrop::new(&model, order.seed, eye, (wide, focal))
             })
             .collect();
-        let all = || rows.iter().flatten();
-        let code = |v: f32| tone::CODE_OF_ROOT[usize::from(tone::root(exposure(v)))];
-        let samples = all().flat_map(|s| s.light.to_array().map(code)).collect();
-        let sunlit = all().map(|s| (s.sunlit * 255.0).round() as u8).collect();
-        let distance = all().map(|s| s.distance).collect();
-        drop(rows);
         let mut random = Random::new(order.seed ^ 0x5407);
         let mut shots = Vec::new();
         let mut turns = Vec::new();
@@ -139,19 +139,93 @@ impl Shoot {
             turns.push(Mat3::from_cols_array(&[m[0], m[3], m[6], m[1], m[4], m[7], m[2], m[5], m[8]]));
         }
         let movers = if order.visitors { figures::crowd(order.seed) } else { Vec::new() };
-        let place = MemoryFrame::new(wide, Samples::Sixteen(samples));
-        Self { order, place, wide, shots, model, sunlit, distance, turns, movers }
+        Self { order, wide, shots, model, backdrops, turns, movers }
+    }
+
+    /// The empty place on the wider grid, as seen from where frame `index` was taken.
+    pub fn place(&self, index: usize) -> &MemoryFrame {
+        &self.backdrop(index).light
+    }
+
+    fn backdrop(&self, index: usize) -> &Backdrop {
+        &self.backdrops[index.min(self.backdrops.len() - 1)]
+    }
+
+    /// The ray through a pixel of a frame.
+    fn ray(&self, index: usize, p: Point) -> Ray {
+        let size = frame_size(self.order.width);
+        let focal = FOCAL * f64::from(self.order.width);
+        let u = (p.x - (f64::from(size.width) - 1.0) / 2.0) / focal;
+        let v = (p.y - (f64::from(size.height) - 1.0) / 2.0) / focal;
+        let seen = self.camera(index) * Vec3::new(u as f32, v as f32, 1.0);
+        let direction = Vec3::new(seen.x, -seen.y, seen.z).normalize();
+        Ray { origin: self.backdrop(index).eye, direction }
+    }
+
+    fn camera(&self, index: usize) -> Mat3 {
+        Mat3::from_rotation_x(PITCH as f32) * self.turns[index]
+    }
+
+    /// Where frame `to` shows what frame `from` shows at `p`; `None` where something hides it there.
+    pub fn same_place(&self, from: usize, p: Point, to: usize) -> Option<Point> {
+        let random = &mut Random::new(1);
+        let ray = self.ray(from, p);
+        let distance = self.model.see(&ray, random).distance;
+        let size = frame_size(self.order.width);
+        let focal = FOCAL * f64::from(self.order.width);
+        let eye = self.backdrop(to).eye;
+        // The sky is the same from everywhere.
+        let towards = if distance < 900.0 { ray.at(distance) - eye } else { ray.direction };
+        let q = self.camera(to).transpose() * Vec3::new(towards.x, -towards.y, towards.z);
+        if distance < 900.0 {
+            let again = Ray { origin: eye, direction: towards.normalize() };
+            let seen = self.model.see(&again, random).distance;
+            if seen < 0.99 * towards.length() {
+                return None;
+            }
+        }
+        let at = |v: f32, n: u32| f64::from(v / q.z) * focal + (f64::from(n) - 1.0) / 2.0;
+        Some(Point::new(at(q.x, size.width), at(q.y, size.height)))
     }
 
     /// Renders frame `index` (from 0) with visitors, lens, gain, noise and rounding to eight bits.
     pub fn frame(&self, index: usize) -> Frame {
         let size = frame_size(self.order.width);
+        let (light, occupied) = self.light(index);
+        let mut noise = Random::new(self.order.seed ^ 0xF11A ^ ((index as u64) << 32));
+        let mut picture = Raster::new(size);
+        for (o, v) in picture.data.chunks_exact_mut(3).zip(&light) {
+            for (o, clean) in o.iter_mut().zip(v.to_array()) {
+                let seen = noisy(clean, &mut noise);
+                let code = (tone::to_code(f64::from(seen.clamp(0.0, 1.0))) * 255.0).round();
+                *o = code as u16 * 257;
+            }
+        }
+        Frame { picture, occupied }
+    }
+
+    /// The same as a raw sensor sees it: its mosaic of red, green, green, blue, 0..=1. `share` of the light fills it:
+    /// below one, what is white in a picture is still below the sensor's end.
+    pub fn mosaic(&self, index: usize, share: f32) -> Vec<f32> {
+        let w = frame_size(self.order.width).width as usize;
+        let (light, _) = self.light(index);
+        let mut noise = Random::new(self.order.seed ^ 0xD16 ^ ((index as u64) << 32));
+        let colour = |i: usize| [[0, 1], [1, 2]][i / w % 2][i % w % 2];
+        let one =
+            |(i, v): (usize, &Vec3)| noisy(share * crate::dng::sensor(v.to_array())[colour(i)], &mut noise);
+        light.iter().enumerate().map(one).collect()
+    }
+
+    /// Light on the sensor in frame `index`, with visitors, lens and gain, and where something stood or cast a shadow.
+    fn light(&self, index: usize) -> (Vec<Vec3>, Vec<bool>) {
+        let size = frame_size(self.order.width);
         let shot = &self.shots[index];
-        let mut light = empty_light(&self.place, shot, size);
+        let mut light = empty_light(self.place(index), shot, size);
         let figures: Vec<Posed> = self.movers.iter().map(|m| m.at(shot.time as f32)).collect();
         let busy = self.busy(&figures, index, size);
         let focal = (FOCAL * f64::from(self.order.width)) as f32;
-        let camera = Mat3::from_rotation_x(PITCH as f32) * self.turns[index];
+        let camera = self.camera(index);
+        let back = self.backdrop(index);
         let w = size.width as usize;
         let occupied: Vec<Vec<bool>> = light
             .par_chunks_mut(w)
@@ -171,33 +245,24 @@ impl Shoot {
                     );
                     let at = qy as usize * self.wide.width as usize + qx as usize;
                     let (colour, cover, shadow) =
-                        self.trace(near, &camera, (size, focal), (x, y), at, &mut random);
+                        self.trace(near, (&camera, back), (size, focal), (x, y), at, &mut random);
                     taken[x] = cover > 0.02 || shadow > 0.03;
                     *px = (*px * (1.0 - shadow)).lerp(colour, cover);
                 }
                 taken
             })
             .collect();
-        let mut noise = Random::new(self.order.seed ^ 0xF11A ^ ((index as u64) << 32));
-        let mut picture = Raster::new(size);
-        for (i, (o, v)) in picture.data.chunks_exact_mut(3).zip(&light).enumerate() {
-            let lens = falloff(i % w, i / w, size) * shot.gain;
-            for (c, o) in o.iter_mut().enumerate() {
-                let clean = v[c] * lens;
-                let deviation = (2.2e-7 + 1.1e-4 * clean).sqrt();
-                let seen = clean + deviation * noise.normal() as f32;
-                let code = (tone::to_code(f64::from(seen.clamp(0.0, 1.0))) * 255.0).round();
-                *o = code as u16 * 257;
-            }
+        for (i, v) in light.iter_mut().enumerate() {
+            *v *= falloff(i % w, i / w, size) * shot.gain;
         }
-        Frame { picture, occupied: occupied.concat() }
+        (light, occupied.concat())
     }
 
     /// Light at a pixel from figures: their colour, how much of the pixel they cover, how much they darken it.
     fn trace(
         &self,
         figures: &[Posed],
-        camera: &Mat3,
+        (camera, back): (&Mat3, &Backdrop),
         (size, focal): (Size, f32),
         (x, y): (usize, usize),
         at: usize,
@@ -206,14 +271,13 @@ impl Shoot {
         // Larger pictures have smaller pixels: fewer rays each do.
         let rays: u32 = if self.order.width > 2500 { 2 } else { 8 };
         let (mut colour, mut hits, mut dark) = (Vec3::ZERO, 0.0f32, 0.0f32);
-        let (sunlit, distance) = (f32::from(self.sunlit[at]) / 255.0, self.distance[at]);
+        let (sunlit, distance) = (f32::from(back.sunlit[at]) / 255.0, back.distance[at]);
         for _ in 0..rays {
             let (jx, jy) = (random.within(-0.6, 0.6) as f32, random.within(-0.6, 0.6) as f32);
             let u = (x as f32 + jx - (size.width as f32 - 1.0) / 2.0) / focal;
             let v = (y as f32 + jy - (size.height as f32 - 1.0) / 2.0) / focal;
             let seen = *camera * Vec3::new(u, v, 1.0);
-            let ray =
-                Ray { origin: Vec3::Y * EYE, direction: Vec3::new(seen.x, -seen.y, seen.z).normalize() };
+            let ray = Ray { origin: back.eye, direction: Vec3::new(seen.x, -seen.y, seen.z).normalize() };
             if let Some(c) = figures::nearest(figures, &self.model, &ray, distance.min(300.0), random) {
                 colour += c.map(exposure);
                 hits += 1.0;
@@ -236,14 +300,14 @@ impl Shoot {
         let across = (size.width as usize).div_ceil(TILE);
         let down = (size.height as usize).div_ceil(TILE);
         let mut busy: Vec<Vec<Posed>> = vec![Vec::new(); across * down];
-        let camera = Mat3::from_rotation_x(PITCH as f32) * self.turns[index];
+        let (camera, eye) = (self.camera(index), self.backdrop(index).eye);
         let focal = (FOCAL * f64::from(self.order.width)) as f32;
         for f in figures {
             let mut touched = vec![false; across * down];
             let (c, r) = f.ball();
             for k in 0..=8 {
                 let p = c - self.model.sun * (k as f32 * 0.45);
-                let d = Vec3::new(p.x, p.y.max(0.0) - EYE, p.z);
+                let d = Vec3::new(p.x, p.y.max(0.0), p.z) - eye;
                 let q = camera.transpose() * Vec3::new(d.x, -d.y, d.z);
                 if q.z < 0.5 {
                     continue;
@@ -268,6 +332,11 @@ impl Shoot {
 }
 
 const TILE: usize = 16;
+
+/// Light with the sensor's noise.
+fn noisy(clean: f32, noise: &mut Random) -> f32 {
+    clean + (2.2e-7 + 1.1e-4 * clean.max(0.0)).sqrt() * noise.normal() as f32
+}
 
 /// The camera's tone: bright light rolls off a little before it clips.
 fn exposure(v: f32) -> f32 {
@@ -313,11 +382,36 @@ pub fn empty_frame(place: &MemoryFrame, shot: &Shot, size: Size) -> Raster {
     out
 }
 
+impl Backdrop {
+    fn new(model: &Place, seed: u64, eye: Vec3, (wide, focal): (Size, f64)) -> Self {
+        let base = Mat3::from_rotation_x(PITCH as f32);
+        // Larger pictures have smaller pixels: fewer rays each do.
+        let rays = (16.0e6 / wide.pixels() as f64).clamp(2.0, 12.0) as usize;
+        let rows: Vec<Vec<Seen>> = (0..wide.height)
+            .into_par_iter()
+            .map(|y| {
+                let mut random = Random::new(seed ^ (u64::from(y) << 20));
+                (0..wide.width)
+                    .map(|x| pixel(model, (&base, eye), (wide, focal), (x, y), rays, &mut random))
+                    .collect()
+            })
+            .collect();
+        let all = || rows.iter().flatten();
+        let code = |v: f32| tone::CODE_OF_ROOT[usize::from(tone::root(exposure(v)))];
+        let samples = all().flat_map(|s| s.light.to_array().map(code)).collect();
+        Self {
+            eye,
+            light: MemoryFrame::new(wide, Samples::Sixteen(samples)),
+            sunlit: all().map(|s| (s.sunlit * 255.0).round() as u8).collect(),
+            distance: all().map(|s| s.distance).collect(),
+        }
+    }
+}
+
 fn pixel(
     model: &Place,
-    base: &Mat3,
-    wide: Size,
-    focal: f64,
+    (base, eye): (&Mat3, Vec3),
+    (wide, focal): (Size, f64),
     (x, y): (u32, u32),
     rays: usize,
     random: &mut Random,
@@ -329,7 +423,7 @@ fn pixel(
         let u = (x as f32 + tent() - (wide.width as f32 - 1.0) / 2.0) / focal as f32;
         let v = (y as f32 + tent() - (wide.height as f32 - 1.0) / 2.0) / focal as f32;
         let d = *base * Vec3::new(u, v, 1.0);
-        let ray = Ray { origin: Vec3::Y * EYE, direction: Vec3::new(d.x, -d.y, d.z).normalize() };
+        let ray = Ray { origin: eye, direction: Vec3::new(d.x, -d.y, d.z).normalize() };
         let seen = model.see(&ray, random);
         // One very bright ray must not make a whole pixel glow.
         light += seen.light.min(Vec3::splat(1.6));
@@ -346,11 +440,11 @@ mod tests {
 
     #[test]
     fn a_shoot_is_the_same_every_time_and_its_truth_fits() {
-        let order = Order { seed: 3, width: 96, frames: 2, visitors: true };
+        let order = Order { seed: 3, width: 96, frames: 2, visitors: true, sway: 0.0 };
         let (a, b) = (Shoot::new(order), Shoot::new(order));
         assert_eq!(a.frame(1).picture, b.frame(1).picture);
         // Where nobody stands, the frame is the truth up to its noise.
-        let (frame, truth) = (a.frame(1), empty_frame(&a.place, &a.shots[1], frame_size(96)));
+        let (frame, truth) = (a.frame(1), empty_frame(a.place(1), &a.shots[1], frame_size(96)));
         let free = (0..frame.occupied.len()).filter(|&i| !frame.occupied[i]);
         let off: Vec<f64> =
             free.map(|i| f64::from(frame.picture.data[3 * i].abs_diff(truth.data[3 * i])) / 257.0).collect();

@@ -26,7 +26,7 @@ fn source(picture: &Raster) -> MemoryFrame {
 }
 
 fn set(visitors: bool, frames: usize) -> Set {
-    let shoot = Shoot::new(Order { seed: 11, width: WIDTH, frames, visitors });
+    let shoot = Shoot::new(Order { seed: 11, width: WIDTH, frames, visitors, sway: 0.0 });
     let frames = (0..frames).map(|k| source(&shoot.frame(k).picture)).collect();
     Set { shoot, frames }
 }
@@ -38,7 +38,7 @@ fn refs(frames: &[MemoryFrame]) -> Vec<&dyn FrameSource> {
 }
 
 fn plan(recipe: &Recipe, sources: &[&dyn FrameSource]) -> Plan {
-    prepare::plan(recipe, sources, &unwatched).unwrap()
+    prepare::plan(recipe, sources, &[], &unwatched).unwrap()
 }
 
 fn whole(scene: &Scene<'_>, view: View) -> Raster {
@@ -61,7 +61,7 @@ fn frames_are_found_to_a_tenth_of_a_pixel_and_the_plate_is_empty() {
         assert!((gain - 1.0).abs() < 0.01, "frame {k}: gain off by {gain}");
     }
     let scene = Scene { recipe: &recipe, plan: &plan, sources: &sources };
-    let truth = empty_frame(&BUSY.shoot.place, reference, frame_size(WIDTH));
+    let truth = empty_frame(BUSY.shoot.place(0), reference, frame_size(WIDTH));
     let plate = psnr(&whole(&scene, View::Plate), &truth);
     let busy = psnr(&whole(&scene, View::Shot(plan.reference)), &truth);
     assert!(plate > 29.0 && plate > busy + 5.0, "plate {plate} dB, reference frame {busy} dB");
@@ -96,7 +96,10 @@ fn a_preview_is_the_same_region_of_the_export() {
             let region = Rect::new(101, 57, 203, 148);
             let part = scene.render(view, region, 0).unwrap();
             if view == View::Plate {
-                assert!(scene.aligned(region, 0).unwrap().combined(Method::Median) == part);
+                assert!(
+                    scene.aligned(region, 0).unwrap().combined(Method::Median, &scene.tables(View::Plate))
+                        == part
+                );
             }
             for y in 0..region.height {
                 for x in 0..region.width {
@@ -122,7 +125,7 @@ fn where_nothing_moves_the_plate_is_better_than_any_frame() {
     let recipe = Recipe::new(sources.len());
     let plan = plan(&recipe, &sources);
     let scene = Scene { recipe: &recipe, plan: &plan, sources: &sources };
-    let truth = empty_frame(&still.shoot.place, &still.shoot.shots[plan.reference], frame_size(WIDTH));
+    let truth = empty_frame(still.shoot.place(0), &still.shoot.shots[plan.reference], frame_size(WIDTH));
     let single = psnr(&whole(&scene, View::Shot(plan.reference)), &truth);
     for method in [Method::Median, Method::Mean] {
         let plate = psnr(&whole(&scene, View::By(method)), &truth);
@@ -224,7 +227,7 @@ fn the_common_canvas_is_covered_by_every_frame() {
 fn work_can_be_stopped() {
     let sources = refs(&BUSY.frames);
     let stop = |_: f32| Err(evanu_core::progress::Cancelled);
-    let end = prepare::plan(&Recipe::new(sources.len()), &sources, &stop);
+    let end = prepare::plan(&Recipe::new(sources.len()), &sources, &[], &stop);
     assert!(matches!(end, Err(evanu_core::register::RegisterError::Cancelled(_))));
 }
 

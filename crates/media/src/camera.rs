@@ -84,6 +84,21 @@ impl CameraData {
         }
     }
 
+    /// Clock time in seconds since 1970, in whatever zone the camera was set to (days by Hinnant's civil calendar).
+    pub fn seconds(&self) -> Option<f64> {
+        let t = self.time.as_deref()?;
+        let number = |r: std::ops::Range<usize>| t.get(r)?.parse::<i64>().ok();
+        let (y, m, d) = (number(0..4)?, number(5..7)?, number(8..10)?);
+        let y = if m <= 2 { y - 1 } else { y };
+        let era = y.div_euclid(400);
+        let year = y - era * 400;
+        let day = (153 * (m + if m > 2 { -3 } else { 9 }) + 2) / 5 + d - 1;
+        let days = era * 146_097 + year * 365 + year / 4 - year / 100 + day - 719_468;
+        let whole = days * 86_400 + number(11..13)? * 3600 + number(14..16)? * 60 + number(17..19)?;
+        let part = t.get(19..).and_then(|p| p.parse::<f64>().ok()).unwrap_or(0.0);
+        Some(whole as f64 + part)
+    }
+
     /// The same data with a block made from the fields: for pictures that no camera took.
     pub fn with_block(self) -> Self {
         let field = |tag, value| Field { tag, ifd_num: In::PRIMARY, value };
@@ -130,7 +145,7 @@ impl CameraData {
 }
 
 /// `2026:05:16 14:03:22` as `2026-05-16T14:03:22`, when it is a time at all.
-fn clock(text: &str) -> Option<String> {
+pub(crate) fn clock(text: &str) -> Option<String> {
     let b = text.as_bytes();
     let digits = |r: std::ops::Range<usize>| b.get(r).is_some_and(|s| s.iter().all(u8::is_ascii_digit));
     let whole =
@@ -204,6 +219,15 @@ mod tests {
         };
         let block = data.clone().with_block().block.unwrap();
         assert_eq!(CameraData { block: None, ..CameraData::parse(&block) }, data);
+    }
+
+    #[test]
+    fn clocks_count_seconds() {
+        let at = |t: &str| CameraData { time: Some(t.into()), ..CameraData::default() }.seconds();
+        assert_eq!(at("1970-01-01T00:00:00"), Some(0.0));
+        assert_eq!(at("2026-05-16T14:31:07.250"), Some(1_778_941_867.25));
+        assert_eq!(at("2024-03-01T00:00:00").unwrap() - at("2024-02-28T00:00:00").unwrap(), 2.0 * 86_400.0);
+        assert_eq!(CameraData::default().seconds(), None);
     }
 
     proptest! {

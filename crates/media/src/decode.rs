@@ -1,13 +1,13 @@
-//! Decoding JPEG, PNG, TIFF (8 and 16 bit) and WebP to upright RGB in the working space.
+//! Decoding JPEG, PNG, TIFF (8 and 16 bit), WebP, OpenEXR and camera raw to upright RGB in the working space.
 //!
 //! One whole picture is in memory while it is decoded, and nowhere else. A picture with another profile than sRGB
 //! is widened to 16 bits before it is converted, so that conversion costs no steps.
 
 use crate::camera::CameraData;
 use crate::error::MediaError;
-use crate::profile;
+use crate::{exr, profile};
 use evanu_core::geometry::Size;
-use evanu_core::pixel::Samples;
+use evanu_core::pixel::{Samples, tone};
 use std::io::Cursor;
 use std::path::Path;
 use zune_jpeg::JpegDecoder;
@@ -30,6 +30,28 @@ pub enum FileKind {
     Tiff,
     /// WebP, lossy or lossless; of a moving one the first picture.
     Webp,
+    /// OpenEXR: linear light in floats.
+    Exr,
+    /// Camera raw that is no TIFF by its first bytes; DNG and others look like TIFF until they are opened.
+    Raw,
+}
+
+/// What Evanu reads, for messages.
+pub const READS: &str = "JPEG, PNG, TIFF, WebP, EXR or camera raw";
+
+/// Linear light that may go beyond white.
+pub(crate) struct Wide {
+    pub size: Size,
+    /// Interleaved, not negative.
+    pub light: Vec<f32>,
+    /// The greatest light that is kept, at least one.
+    pub headroom: f32,
+}
+
+impl Wide {
+    fn samples(&self) -> Samples {
+        Samples::Wide(tone::roots(&self.light, 1.0 / self.headroom))
+    }
 }
 
 /// An upright picture in the working space.
@@ -38,6 +60,8 @@ pub struct Decoded {
     pub size: Size,
     /// Interleaved RGB.
     pub samples: Samples,
+    /// Light that a full sample stands for; one but for wide samples.
+    pub headroom: f32,
     /// What the camera wrote.
     pub camera: CameraData,
 }
@@ -57,6 +81,12 @@ pub fn kind_of(head: &[u8]) -> Option<FileKind> {
         [0xFF, 0xD8, 0xFF, ..] => Some(FileKind::Jpeg),
         [0x89, b'P', b'N', b'G', ..] => Some(FileKind::Png),
         [b'I', b'I', 42 | 43, 0, ..] | [b'M', b'M', 0, 42 | 43, ..] => Some(FileKind::Tiff),
+        [0x76, 0x2F, 0x31, 0x01, ..] => Some(FileKind::Exr),
+        [_, _, _, _, b'f', b't', b'y', b'p', b'c', b'r', b'x', ..] => Some(FileKind::Raw),
+        [b'I', b'I', b'R', b'O' | b'S', ..] | [b'M', b'M', b'O', b'R', ..] | [b'I', b'I', b'U', 0, ..] => {
+            Some(FileKind::Raw)
+        }
+        _ if head.starts_with(b"FUJIFILMCCD-RAW") || head.starts_with(b"\0MRM") => Some(FileKind::Raw),
         [b'R', b'I', b'F', b'F', _, _, _, _, b'W', b'E', b'B', b'P', ..] => Some(FileKind::Webp),
         _ => None,
     }
@@ -80,17 +110,24 @@ pub fn decode_bytes(path: &Path, bytes: &[u8]) -> Result<Decoded, MediaError> {
         return Err(MediaError::new(path, "the file is empty (0 bytes)", "copy it from the camera again"));
     }
     let Some(kind) = kind_of(bytes) else {
-        return Err(MediaError::new(
-            path,
-            "it is not a picture Evanu can read",
-            "use JPEG, PNG, TIFF or WebP",
-        ));
+        return Err(MediaError::new(path, "it is not a picture Evanu can read", format!("use {READS}")));
     };
+    let wide = match kind {
+        FileKind::Exr => Some(exr::decode(path, bytes)?),
+        FileKind::Raw => Some(camera_raw(path, bytes)?),
+        FileKind::Tiff if holds_raw(bytes) => Some(camera_raw(path, bytes)?),
+        _ => None,
+    };
+    if let Some((wide, camera)) = wide {
+        let (size, samples) = upright(wide.size, wide.samples(), camera.orientation);
+        return Ok(Decoded { size, samples, headroom: wide.headroom, camera });
+    }
     let raw = match kind {
         FileKind::Jpeg => jpeg(path, bytes),
         FileKind::Png => png(path, bytes),
         FileKind::Tiff => tiff(path, bytes),
         FileKind::Webp => webp(path, bytes),
+        FileKind::Exr | FileKind::Raw => unreachable!("read above"),
     }?;
     let camera = raw
         .exif
@@ -98,17 +135,69 @@ pub fn decode_bytes(path: &Path, bytes: &[u8]) -> Result<Decoded, MediaError> {
         .map_or_else(|| CameraData { orientation: 1, ..CameraData::default() }, CameraData::parse);
     let samples = to_working(path, raw.channels, raw.samples, raw.icc.as_deref())?;
     let (size, samples) = upright(raw.size, samples, camera.orientation);
-    Ok(Decoded { size, samples, camera })
+    Ok(Decoded { size, samples, headroom: 1.0, camera })
+}
+
+#[cfg(feature = "raw")]
+fn camera_raw(path: &Path, bytes: &[u8]) -> Result<(Wide, CameraData), MediaError> {
+    crate::raw::raw(path, bytes)
+}
+
+#[cfg(not(feature = "raw"))]
+fn camera_raw(path: &Path, _: &[u8]) -> Result<(Wide, CameraData), MediaError> {
+    Err(MediaError::new(
+        path,
+        "this Evanu was built without camera raw",
+        "build it with the feature raw, or use TIFF",
+    ))
+}
+
+/// Whether a TIFF holds a sensor's mosaic, or only a preview of one: DNG and its kin.
+fn holds_raw(bytes: &[u8]) -> bool {
+    const DNG_VERSION: u16 = 50_706;
+    const SUBFILE_TYPE: u16 = 254;
+    const PHOTOMETRIC: u16 = 262;
+    const MAKE: u16 = 271;
+    const SUB_DIRECTORIES: u16 = 330;
+    const MOSAIC: u32 = 32_803;
+    let tags = first_directory(bytes);
+    let value = |tag: u16| tags.iter().find(|t| t.0 == tag).map(|t| t.1);
+    let preview = value(SUBFILE_TYPE) == Some(1) && value(SUB_DIRECTORIES).is_some() && value(MAKE).is_some();
+    bytes.get(8..10) == Some(b"CR")
+        || value(DNG_VERSION).is_some()
+        || value(PHOTOMETRIC) == Some(MOSAIC)
+        || preview
+}
+
+/// Tags of a TIFF's first directory with their short or long value; empty when there is none.
+fn first_directory(bytes: &[u8]) -> Vec<(u16, u32)> {
+    let little = bytes.first() == Some(&b'I');
+    let number = |at: usize, n: usize| -> Option<u32> {
+        let part = bytes.get(at..at.checked_add(n)?)?;
+        let digit = |v: u32, b: &u8| v << 8 | u32::from(*b);
+        Some(if little { part.iter().rev().fold(0, digit) } else { part.iter().fold(0, digit) })
+    };
+    let Some(start) = number(4, 4).map(|v| v as usize) else { return Vec::new() };
+    let count = number(start, 2).unwrap_or(0) as usize;
+    let entry = |k: usize| {
+        let at = start + 2 + 12 * k;
+        let size = if number(at + 2, 2)? == 3 { 2 } else { 4 };
+        Some((number(at, 2)? as u16, number(at + 8, size)?))
+    };
+    (0..count).map_while(entry).collect()
 }
 
 /// What the camera wrote into a file; the pixels are not decoded. `None` when there is nothing to be had.
 pub fn camera_of(path: &Path) -> Option<CameraData> {
     let bytes = std::fs::read(path).ok()?;
+    if matches!(kind_of(&bytes), Some(FileKind::Exr)) {
+        return Some(exr::decode(path, &bytes).ok()?.1);
+    }
     let exif = exif::Reader::new().read_from_container(&mut Cursor::new(&bytes)).ok()?;
     Some(CameraData::parse(exif.buf()))
 }
 
-fn check_size(path: &Path, width: u64, height: u64) -> Result<Size, MediaError> {
+pub(crate) fn check_size(path: &Path, width: u64, height: u64) -> Result<Size, MediaError> {
     if width == 0 || height == 0 {
         return Err(MediaError::new(path, "it declares a picture without pixels", "export it again"));
     }
@@ -122,7 +211,7 @@ fn check_size(path: &Path, width: u64, height: u64) -> Result<Size, MediaError> 
     Ok(Size::new(width as u32, height as u32))
 }
 
-fn damaged(path: &Path, detail: &str) -> MediaError {
+pub(crate) fn damaged(path: &Path, detail: &str) -> MediaError {
     let reason = format!("the file is damaged or cut short ({})", detail.trim().trim_end_matches('.'));
     MediaError::new(path, reason, "copy it from the camera again or leave it out")
 }
@@ -252,6 +341,7 @@ fn without_alpha(stored: usize, samples: Samples) -> (usize, Samples) {
     let samples = match samples {
         Samples::Eight(d) => Samples::Eight(drop_last(d, stored)),
         Samples::Sixteen(d) => Samples::Sixteen(drop_last(d, stored)),
+        Samples::Wide(d) => Samples::Wide(drop_last(d, stored)),
     };
     (stored - 1, samples)
 }
@@ -264,7 +354,7 @@ fn to_working(
 ) -> Result<Samples, MediaError> {
     let wide = || match &samples {
         Samples::Eight(d) => d.iter().map(|&v| u16::from(v) * 257).collect(),
-        Samples::Sixteen(d) => d.clone(),
+        Samples::Sixteen(d) | Samples::Wide(d) => d.clone(),
     };
     if let Some(icc) = icc {
         match profile::to_srgb(icc, channels, wide) {
@@ -285,6 +375,7 @@ fn to_working(
     Ok(match samples {
         Samples::Eight(d) => Samples::Eight(d.iter().flat_map(|&v| [v; 3]).collect()),
         Samples::Sixteen(d) => Samples::Sixteen(d.iter().flat_map(|&v| [v; 3]).collect()),
+        Samples::Wide(d) => Samples::Wide(d.iter().flat_map(|&v| [v; 3]).collect()),
     })
 }
 
@@ -316,6 +407,7 @@ fn upright(size: Size, samples: Samples, orientation: u8) -> (Size, Samples) {
     let turned = match &samples {
         Samples::Eight(d) => Samples::Eight(turn(size, d, orientation)),
         Samples::Sixteen(d) => Samples::Sixteen(turn(size, d, orientation)),
+        Samples::Wide(d) => Samples::Wide(turn(size, d, orientation)),
     };
     let size = if orientation >= 5 { Size::new(size.height, size.width) } else { size };
     (size, turned)
@@ -349,7 +441,7 @@ mod tests {
     proptest! {
         #[test]
         fn rubbish_is_refused_without_a_panic(
-            head in prop::sample::select(vec![&b""[..], b"\xFF\xD8\xFF\xE0", b"\x89PNG\r\n\x1a\n", b"II*\0\x08\0\0\0", b"MM\0*\0\0\0\x08"]),
+            head in prop::sample::select(vec![&b""[..], b"\xFF\xD8\xFF\xE0", b"\x89PNG\r\n\x1a\n", b"II*\0\x08\0\0\0", b"MM\0*\0\0\0\x08", b"\x76\x2F\x31\x01\x02\0\0\0", b"FUJIFILMCCD-RAW ", b"\0\0\0\x18ftypcrx ", b"II*\0\x10\0\0\0CR\x02\0"]),
             bytes in prop::collection::vec(any::<u8>(), 0..400)
         ) {
             let all = [head, &bytes].concat();

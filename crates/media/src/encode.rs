@@ -1,9 +1,11 @@
-//! Encoding JPEG, PNG and TIFF band by band, with the sRGB profile and camera data, whole or not at all.
+//! Encoding JPEG, PNG, TIFF and OpenEXR band by band, with the sRGB profile and camera data, whole or not at all.
 //!
-//! The next band is rendered while the last is encoded; no more than two are in memory.
+//! The next band is rendered while the last is encoded; no more than two are in memory (OpenEXR holds all, in half
+//! floats).
 
 use crate::camera::CameraData;
 use crate::error::MediaError;
+use crate::exr;
 use crate::profile::SRGB;
 use evanu_core::geometry::{Rect, Size};
 use evanu_core::pixel::Raster;
@@ -31,6 +33,8 @@ pub enum Format {
         /// Sixteen bits a channel instead of eight.
         sixteen: bool,
     },
+    /// Linear light in half floats, beyond white too; written by [`write_light`].
+    Exr,
 }
 
 impl Format {
@@ -44,8 +48,8 @@ impl Format {
             "jpg" | "jpeg" => Ok(Self::Jpeg { quality: 95 }),
             "png" => Ok(Self::Png { sixteen }),
             "tif" | "tiff" => Ok(Self::Tiff { sixteen }),
-            "exr" => Err(MediaError::new(path, "writing EXR is not yet available", "use .tif, .png or .jpg")),
-            _ => Err(MediaError::new(path, "its extension names no format", "use .tif, .png or .jpg")),
+            "exr" => Ok(Self::Exr),
+            _ => Err(MediaError::new(path, "its extension names no format", "use .tif, .png, .jpg or .exr")),
         }
     }
 }
@@ -129,6 +133,29 @@ pub fn write<E: Send>(
     Ok(())
 }
 
+/// Writes linear light, interleaved, whose bands `render` supplies from top to bottom, as OpenEXR.
+///
+/// # Errors
+/// When the file cannot be written or a band cannot be rendered.
+pub fn write_light<E>(
+    path: &Path,
+    size: Size,
+    camera: Option<&CameraData>,
+    mut render: impl FnMut(Rect) -> Result<Vec<f32>, E>,
+) -> Result<(), WriteError<E>> {
+    let io = |e: std::io::Error| MediaError::writing(path, &e);
+    let mut file = beside(path).map_err(io)?;
+    let mut light = Vec::with_capacity(3 * size.pixels() as usize);
+    for y in (0..size.height).step_by(BAND as usize) {
+        let band = Rect::new(0, i64::from(y), size.width, BAND.min(size.height - y));
+        light.extend(render(band).map_err(WriteError::Pixels)?.into_iter().map(exr::f16::from_f32));
+    }
+    exr::encode(BufWriter::with_capacity(1 << 20, file.as_file_mut()), size, &light, camera).map_err(io)?;
+    file.as_file().sync_data().map_err(io)?;
+    file.persist(path).map_err(|e| io(e.error))?;
+    Ok(())
+}
+
 /// A temporary file in the folder of `path`.
 fn beside(path: &Path) -> std::io::Result<tempfile::NamedTempFile> {
     let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
@@ -191,6 +218,7 @@ fn encode<W: Write + Seek>(mut to: W, output: &Output<'_>, bands: Bands) -> std:
             }
             stream.finish()?;
         }
+        Format::Exr => return Err(std::io::Error::other("light is written by write_light")),
         Format::Tiff { sixteen } => {
             let error = |e: tiff::TiffError| match e {
                 tiff::TiffError::IoError(e) => e,

@@ -1,7 +1,7 @@
 //! Frames as tiled pyramids on disk.
 //!
-//! A file holds a head and, level after level, tiles of 256×256 RGB samples of 8 or 16 bits (edge tiles are full
-//! size too, so that every offset is arithmetic). Regions are read with positioned reads of just the rows they
+//! A file holds a head (sides, kind of samples, headroom) and, level after level, tiles of 256×256 RGB samples of 8 or
+//! 16 bits (edge tiles are full size too, so that every offset is arithmetic). Regions are read with positioned reads of just the rows they
 //! need; the kernel's page cache does the rest. A memory map would save one copy, but its pages count as the
 //! process's memory, and the promise is that memory does not grow with the number of frames.
 
@@ -16,7 +16,7 @@ use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 
 const TILE: u32 = 256;
-const MAGIC: &[u8; 8] = b"evanuPY1";
+const MAGIC: &[u8; 8] = b"evanuPY2";
 const HEAD: u64 = 32;
 
 /// A frame's pyramid on disk.
@@ -26,6 +26,7 @@ pub struct TiledFrame {
     file: File,
     size: Size,
     depth: Depth,
+    headroom: f32,
     /// Byte offset of each level.
     offsets: Vec<u64>,
 }
@@ -55,12 +56,12 @@ fn tiles(size: Size) -> (u32, u32) {
 /// # Errors
 /// When the file cannot be decoded or the pyramid cannot be written.
 pub fn import(path: &Path, store: &Path) -> Result<(Size, CameraData), MediaError> {
-    let Decoded { size, samples, camera } = decode(path)?;
-    write_pyramid(size, samples, store).map_err(|e| MediaError::writing(store, &e))?;
+    let Decoded { size, samples, headroom, camera } = decode(path)?;
+    write_pyramid(size, samples, headroom, store).map_err(|e| MediaError::writing(store, &e))?;
     Ok((size, camera))
 }
 
-fn write_pyramid(size: Size, samples: Samples, store: &Path) -> std::io::Result<()> {
+fn write_pyramid(size: Size, samples: Samples, headroom: f32, store: &Path) -> std::io::Result<()> {
     let folder = store.parent().unwrap_or(Path::new("."));
     let mut file = tempfile::Builder::new().prefix(".pyramid-").tempfile_in(folder)?;
     {
@@ -68,7 +69,8 @@ fn write_pyramid(size: Size, samples: Samples, store: &Path) -> std::io::Result<
         let mut head = MAGIC.to_vec();
         head.extend(size.width.to_le_bytes());
         head.extend(size.height.to_le_bytes());
-        head.extend(u32::from(samples.depth() == Depth::Sixteen).to_le_bytes());
+        head.extend((samples.depth() as u32).to_le_bytes());
+        head.extend(headroom.to_le_bytes());
         head.resize(HEAD as usize, 0);
         out.write_all(&head)?;
         let (mut s, mut level) = (size, samples);
@@ -98,7 +100,7 @@ fn write_level(out: &mut impl Write, size: Size, level: &Samples) -> std::io::Re
                     tile[(3 * y * TILE) as usize..][..3 * columns]
                         .copy_from_slice(&d[from..from + 3 * columns]);
                 }
-                Samples::Sixteen(d) => {
+                Samples::Sixteen(d) | Samples::Wide(d) => {
                     let to = &mut tile[(6 * y * TILE) as usize..][..6 * columns];
                     for (o, v) in to.chunks_exact_mut(2).zip(&d[from..]) {
                         o.copy_from_slice(&v.to_le_bytes());
@@ -126,7 +128,13 @@ impl TiledFrame {
             return Err(bad("it is no cached frame of this version"));
         }
         let size = Size::new(word(8), word(12));
-        let depth = if word(16) == 1 { Depth::Sixteen } else { Depth::Eight };
+        let depth = match word(16) {
+            0 => Depth::Eight,
+            1 => Depth::Sixteen,
+            2 => Depth::Wide,
+            _ => return Err(bad("it is no cached frame of this version")),
+        };
+        let headroom = f32::from_bits(word(20));
         let mut offsets = vec![HEAD];
         for k in 0..levels_of(size) {
             let (a, d) = tiles(size.at_level(k));
@@ -136,7 +144,7 @@ impl TiledFrame {
         if offsets.pop() != Some(length) {
             return Err(bad("the cached frame is cut short"));
         }
-        Ok(Self { path: path.to_owned(), file, size, depth, offsets })
+        Ok(Self { path: path.to_owned(), file, size, depth, headroom, offsets })
     }
 }
 
@@ -151,6 +159,10 @@ impl FrameSource for TiledFrame {
 
     fn depth(&self) -> Depth {
         self.depth
+    }
+
+    fn headroom(&self) -> f32 {
+        self.headroom
     }
 
     fn read(&self, level: u32, region: Rect) -> Result<Samples, SourceError> {
@@ -181,7 +193,7 @@ impl FrameSource for TiledFrame {
                         + 3 * (part.x - region.x) as usize;
                     match &mut out {
                         Samples::Eight(d) => d[to..to + length].copy_from_slice(from),
-                        Samples::Sixteen(d) => {
+                        Samples::Sixteen(d) | Samples::Wide(d) => {
                             for (o, b) in d[to..to + length].iter_mut().zip(from.chunks_exact(2)) {
                                 *o = u16::from_le_bytes([b[0], b[1]]);
                             }
@@ -204,19 +216,21 @@ mod tests {
         #![proptest_config(ProptestConfig::with_cases(24))]
         #[test]
         fn the_pyramid_on_disk_is_the_one_in_memory(
-            w in 1u32..700, h in 1u32..600, sixteen in any::<bool>(), fx in 0.0..1.0f64, fy in 0.0..1.0f64, k in 0u32..4
+            w in 1u32..700, h in 1u32..600, kind in 0..3, fx in 0.0..1.0f64, fy in 0.0..1.0f64, k in 0u32..4
         ) {
             let size = Size::new(w, h);
             let n = 3 * size.pixels() as usize;
-            let samples = if sixteen {
-                Samples::Sixteen((0..n).map(|i| (i * 7919 % 65536) as u16).collect())
-            } else {
-                Samples::Eight((0..n).map(|i| (i * 7919 % 251) as u8).collect())
+            let codes = || (0..n).map(|i| (i * 7919 % 65536) as u16).collect();
+            let samples = match kind {
+                0 => Samples::Eight((0..n).map(|i| (i * 7919 % 251) as u8).collect()),
+                1 => Samples::Sixteen(codes()),
+                _ => Samples::Wide(codes()),
             };
             let folder = tempfile::tempdir().unwrap();
             let path = folder.path().join("frame");
-            write_pyramid(size, samples.clone(), &path).unwrap();
+            write_pyramid(size, samples.clone(), 2.5, &path).unwrap();
             let (disk, memory) = (TiledFrame::open(&path).unwrap(), MemoryFrame::new(size, samples));
+            prop_assert_eq!(disk.headroom(), 2.5);
             let k = k.min(disk.levels() - 1);
             let s = size.at_level(k);
             let (x, y) = ((fx * f64::from(s.width)) as u32, (fy * f64::from(s.height)) as u32);
@@ -229,7 +243,7 @@ mod tests {
     fn a_cut_pyramid_is_refused() {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("frame");
-        write_pyramid(Size::new(300, 200), Samples::Eight(vec![9; 180_000]), &path).unwrap();
+        write_pyramid(Size::new(300, 200), Samples::Eight(vec![9; 180_000]), 1.0, &path).unwrap();
         File::options().write(true).open(&path).unwrap().set_len(5000).unwrap();
         assert!(TiledFrame::open(&path).unwrap_err().to_string().contains("cut short"));
     }

@@ -4,9 +4,10 @@
 
 use evanu_core::geometry::{Rect, Size};
 use evanu_core::pixel::{FrameSource, Raster, Samples};
-use evanu_media::{Format, Output, TiledFrame, decode, decode_bytes, import, write};
+use evanu_media::{CameraData, Format, Output, TiledFrame, decode, decode_bytes, import, write, write_light};
 use moxcms::ColorProfile;
 use proptest::prelude::*;
+use std::convert::Infallible;
 use std::io::Cursor;
 use std::path::Path;
 
@@ -54,6 +55,7 @@ proptest! {
             let same = match back.samples {
                 Samples::Eight(d) => !sixteen && d == raster.to_u8(),
                 Samples::Sixteen(d) => sixteen && d == raster.data,
+                Samples::Wide(_) => false,
             };
             prop_assert!(same, "{} of {} × {}", name, width, height);
         }
@@ -160,7 +162,7 @@ fn a_wider_profile_is_converted_to_the_working_space() {
     for format in ["png8", "png16", "tif"] {
         let decoded = decode_bytes(Path::new("wide"), &wide(format)).unwrap();
         let first: Vec<f64> = match decoded.samples {
-            Samples::Eight(_) => panic!("{format}: a conversion needs more than eight bits"),
+            Samples::Eight(_) | Samples::Wide(_) => panic!("{format}: a conversion needs sixteen bits"),
             Samples::Sixteen(d) => d[..3].iter().map(|&v| f64::from(v)).collect(),
         };
         for c in 0..3 {
@@ -216,4 +218,43 @@ fn exif_block(jpeg: &[u8]) -> Vec<u8> {
     let at = jpeg.windows(6).position(|w| w == b"Exif\0\0").unwrap();
     let length = usize::from(u16::from_be_bytes([jpeg[at - 2], jpeg[at - 1]]));
     jpeg[at + 6..at + length - 2].to_vec()
+}
+
+#[test]
+fn light_beyond_white_survives_a_float_file() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("light.exr");
+    let size = Size::new(40, 30);
+    let value = |i: usize| [0.0, 0.002, 0.18, 1.0, 3.5, 12.0][i % 6] as f32;
+    let row = |r: Rect| -> Result<Vec<f32>, Infallible> {
+        let first = 3 * (r.y as usize * 40);
+        Ok((first..first + 3 * r.size().pixels() as usize).map(value).collect())
+    };
+    let camera = CameraData { exposure_s: Some(0.01), iso: Some(400), ..CameraData::default() };
+    write_light(&path, size, Some(&camera), row).unwrap();
+    let back = decode(&path).unwrap();
+    assert_eq!((back.size, back.headroom), (size, 12.0));
+    assert_eq!(
+        (back.camera.iso, back.camera.exposure_s.map(|v| (v * 1e4).round())),
+        (Some(400), Some(100.0))
+    );
+    let Samples::Wide(codes) = back.samples else { panic!("floats are kept beyond white") };
+    for (i, &code) in codes.iter().enumerate() {
+        let light = evanu_core::pixel::tone::linear_of_root(code) * 12.0;
+        // A half float has eleven bits, a root code steps of a 2000th at 0.002 of twelve.
+        assert!((light - value(i)).abs() <= 0.004 * value(i) + 1e-6, "{light} instead of {}", value(i));
+    }
+}
+
+#[test]
+fn a_float_file_that_lies_about_itself_is_refused() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("cut.exr");
+    let row = |r: Rect| -> Result<Vec<f32>, Infallible> { Ok(vec![0.5; 3 * r.size().pixels() as usize]) };
+    write_light(&path, Size::new(200, 150), None, row).unwrap();
+    let whole = std::fs::read(&path).unwrap();
+    for cut in [9, whole.len() / 3, whole.len() - 5] {
+        let e = decode_bytes(Path::new("cut.exr"), &whole[..cut]).err().expect("a cut file was taken");
+        assert!(e.to_string().starts_with("cut.exr: "), "{e}");
+    }
 }

@@ -21,12 +21,13 @@ fn view_of(name: &str) -> Result<View, StudioError> {
         None if name == "agreement" => Ok(View::Agreement),
         Some(("frame", n)) => Ok(View::Frame(number(n)?)),
         Some(("shot", n)) => Ok(View::Shot(number(n)?)),
+        Some(("difference", n)) => Ok(View::Difference(number(n)?)),
         Some(("by", m)) => m.parse::<Method>().map(View::By).map_err(StudioError::NotFound),
         _ => Err(unknown()),
     }
 }
 
-/// A tile of a view. `name` is `plate`, `agreement`, `frame-N`, `shot-N` or `by-METHOD`; `file` is `X_Y.jpg` or
+/// A tile of a view. `name` is `plate`, `agreement`, `frame-N`, `shot-N`, `difference-N` or `by-METHOD`; `file` is `X_Y.jpg` or
 /// `X_Y.png`; `key` is the set's `plate_key` or, for frames, its `frame_key`.
 #[utoipa::path(
     context_path = "/api",

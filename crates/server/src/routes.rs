@@ -4,10 +4,11 @@ use crate::problem::{Failure, Problem};
 use actix_web::http::header::{ContentDisposition, DispositionParam, DispositionType};
 use actix_web::{HttpResponse, delete, get, post, put, web};
 use evanu_studio::{
-    AgreementFact, Change, ExportRequest, RunInfo, SetDetail, SetSummary, Studio, StudioError,
+    AgreementFact, Change, ExportRequest, FitInfo, FolderInfo, RelinkInfo, RunInfo, SetDetail, SetSummary,
+    Studio, StudioError,
 };
 use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
+use utoipa::{IntoParams, ToSchema};
 
 type Shared = web::Data<Studio>;
 
@@ -25,6 +26,35 @@ pub async fn off<T: Send + 'static>(
 pub struct Name {
     /// What its owner calls it.
     pub name: String,
+    /// Whether its frames, once read, are told apart into sets by view.
+    #[serde(default)]
+    pub sort: bool,
+}
+
+/// A folder of this computer to bring in.
+#[derive(Deserialize, ToSchema)]
+pub struct FolderRequest {
+    /// Where it is.
+    pub path: String,
+    /// Whether its files are copied; otherwise they stay where they are.
+    #[serde(default)]
+    pub copy: bool,
+}
+
+/// Which folder to list.
+#[derive(Deserialize, IntoParams)]
+pub struct FolderQuery {
+    /// Where it is; the home folder without it.
+    path: Option<String>,
+}
+
+/// Frames to move.
+#[derive(Deserialize, ToSchema)]
+pub struct Move {
+    /// Identities of the frames.
+    pub frames: Vec<i64>,
+    /// The set they go to; a new one without it.
+    pub to: Option<i64>,
 }
 
 /// An identity.
@@ -50,6 +80,11 @@ pub fn configure(config: &mut web::ServiceConfig) {
         .service(redo)
         .service(prepare)
         .service(dismiss_frame)
+        .service(folder)
+        .service(add_folder)
+        .service(move_frames)
+        .service(relink)
+        .service(fit)
         .service(agreement)
         .service(start_export)
         .service(get_run)
@@ -68,15 +103,70 @@ pub async fn list_sets(studio: Shared) -> Result<web::Json<Vec<SetSummary>>, Fai
 #[utoipa::path(context_path = "/api", request_body = Name, responses((status = 201, body = Id), (status = 400, body = Problem)))]
 #[post("/sets")]
 pub async fn create_set(studio: Shared, name: web::Json<Name>) -> Result<HttpResponse, Failure> {
-    let id = off(&studio, move |s| s.create_set(&name.name)).await?;
-    Ok(HttpResponse::Created().json(Id { id }))
+    let id =
+        off(&studio, move |s| if name.sort { s.create_shoot(&name.name) } else { s.create_set(&name.name) });
+    Ok(HttpResponse::Created().json(Id { id: id.await? }))
 }
 
-/// Makes a set of the shipped sample frames.
-#[utoipa::path(context_path = "/api", responses((status = 201, body = Id)))]
-#[post("/samples/forecourt")]
-pub async fn sample_set(studio: Shared) -> Result<HttpResponse, Failure> {
-    let id = off(&studio, |s| add_samples(s, &evanu_demo::SETS[0])).await?;
+/// A folder of this computer.
+#[utoipa::path(context_path = "/api", params(FolderQuery), responses((status = 200, body = FolderInfo), (status = 422, body = Problem)))]
+#[get("/folders")]
+pub async fn folder(
+    studio: Shared,
+    query: web::Query<FolderQuery>,
+) -> Result<web::Json<FolderInfo>, Failure> {
+    Ok(web::Json(off(&studio, move |s| s.folder(query.path.as_deref())).await?))
+}
+
+/// Adds the pictures of a folder of this computer; afterwards, `prepare` begins the work.
+#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), request_body = FolderRequest, responses((status = 204), (status = 422, body = Problem)))]
+#[post("/sets/{set}/folder")]
+pub async fn add_folder(
+    studio: Shared,
+    set: web::Path<i64>,
+    request: web::Json<FolderRequest>,
+) -> Result<HttpResponse, Failure> {
+    off(&studio, move |s| s.add_folder(*set, &request.path, request.copy)).await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// Moves frames to another set or a new one.
+#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), request_body = Move, responses((status = 200, body = Id), (status = 404, body = Problem)))]
+#[post("/sets/{set}/move")]
+pub async fn move_frames(
+    studio: Shared,
+    set: web::Path<i64>,
+    request: web::Json<Move>,
+) -> Result<web::Json<Id>, Failure> {
+    let id = off(&studio, move |s| s.move_frames(*set, &request.frames, request.to)).await?;
+    Ok(web::Json(Id { id }))
+}
+
+/// Looks for lost originals in a folder.
+#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), request_body = FolderRequest, responses((status = 200, body = RelinkInfo), (status = 422, body = Problem)))]
+#[post("/sets/{set}/relink")]
+pub async fn relink(
+    studio: Shared,
+    set: web::Path<i64>,
+    request: web::Json<FolderRequest>,
+) -> Result<web::Json<RelinkInfo>, Failure> {
+    Ok(web::Json(off(&studio, move |s| s.relink(*set, &request.path)).await?))
+}
+
+/// What a frame's fit rests on.
+#[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("index" = usize, Path)), responses((status = 200, body = FitInfo), (status = 404, body = Problem)))]
+#[get("/sets/{set}/fits/{index}")]
+pub async fn fit(studio: Shared, path: web::Path<(i64, usize)>) -> Result<web::Json<FitInfo>, Failure> {
+    Ok(web::Json(off(&studio, move |s| s.fit(path.0, path.1)).await?))
+}
+
+/// Makes a set of shipped sample frames.
+#[utoipa::path(context_path = "/api", params(("name" = String, Path)), responses((status = 201, body = Id), (status = 404, body = Problem)))]
+#[post("/samples/{name}")]
+pub async fn sample_set(studio: Shared, name: web::Path<String>) -> Result<HttpResponse, Failure> {
+    let sample = evanu_demo::SETS.iter().find(|s| s.name == name.as_str());
+    let sample = sample.ok_or_else(|| StudioError::NotFound(format!("there is no sample set \"{name}\"")))?;
+    let id = off(&studio, move |s| add_samples(s, sample)).await?;
     Ok(HttpResponse::Created().json(Id { id }))
 }
 

@@ -456,7 +456,7 @@ fn what_differs_in_a_frame_is_told_in_words() {
     }
     // Left as shot, the difference in light asks for a look.
     let mut recipe = set["recipe"].clone();
-    recipe["match_exposure"] = json!(false);
+    recipe["match_exposure"] = json!("off");
     let change = json!({"label": "leave exposure as shot", "recipe": recipe});
     let (_, changed) = server.json("PUT", &format!("/api/sets/{id}/recipe"), Some(change));
     let light = &changed["frames"][2]["findings"][1];

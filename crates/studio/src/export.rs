@@ -4,7 +4,7 @@ use crate::error::StudioError;
 use crate::model::RunKind;
 use crate::runs::Work;
 use crate::{Studio, View};
-use evanu_media::{Format, MediaError, Output, write};
+use evanu_media::{Format, MediaError, Output, write, write_light};
 use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
 use utoipa::ToSchema;
@@ -19,6 +19,8 @@ pub enum ExportFormat {
     Png,
     /// Sixteen bits, lossless.
     Tiff,
+    /// Linear light in half floats; what lies beyond white is kept. Always full size.
+    Exr,
 }
 
 /// What is to be written.
@@ -70,6 +72,7 @@ impl Studio {
             ExportFormat::Jpeg => (Format::Jpeg { quality: request.quality }, "jpg"),
             ExportFormat::Png => (Format::Png { sixteen: false }, "png"),
             ExportFormat::Tiff => (Format::Tiff { sixteen: true }, "tif"),
+            ExportFormat::Exr => (Format::Exr, "exr"),
         };
         let words: Vec<&str> = safe.split('-').filter(|w| !w.is_empty()).collect();
         let name = format!("{}-plate.{extension}", words.join("-").to_lowercase());
@@ -81,7 +84,16 @@ impl Studio {
             let camera = loaded.cameras.get(loaded.plan.reference);
             let original = self.placed(work.set)?.into_iter().nth(loaded.plan.reference);
             // The block is not in the database; it is read again from the original.
-            let block = original.and_then(|f| evanu_media::camera_of(&self.path(&["originals", &f.hash])));
+            let block = original.and_then(|f| evanu_media::camera_of(&self.original(&f)));
+            if request.format == ExportFormat::Exr {
+                let camera = block.as_ref().or(camera);
+                write_light(&folder.join(&name), scene.canvas().size(), camera, |band| {
+                    let light = scene.light(band)?;
+                    work.at(band.bottom() as f32 / size.height as f32).map_err(|_| StudioError::Cancelled)?;
+                    Ok::<_, StudioError>(light)
+                })?;
+                return Ok(Some(name.clone()));
+            }
             let output = Output { format, size, camera: block.as_ref().or(camera) };
             write(&folder.join(&name), &output, |band| {
                 let raster = scene.render(View::Plate, band, request.level)?;

@@ -1,9 +1,10 @@
-//! What differs from the rest in a frame, in words: whether it matters, and what Evanu does about it by itself.
+//! What differs from the rest in a frame, in words: whether it matters, what Evanu does about it by itself, and what
+//! leaving the frame out would cost.
 
-use crate::Recipe;
-use crate::model::{Finding, FrameRow};
+use crate::model::{Finding, FrameRow, LightInfo};
 use crate::views::{Loaded, middle_of};
-use evanu_core::plan::FramePlan;
+use crate::{Matching, Recipe};
+use evanu_core::plan::{FramePlan, Light};
 
 /// Detail below this share of the others' is told; below the second it is a reason to look.
 const SOFT: (f32, f32) = (0.85, 0.7);
@@ -11,61 +12,237 @@ const SOFT: (f32, f32) = (0.85, 0.7);
 const LARGER: f64 = 0.02;
 const STOPS: f32 = 0.2;
 const TINT: f32 = 0.08;
+/// A fit that leaves more pixels than this asks for a look.
+const DOUBTFUL: f64 = 0.5;
+/// A bend stronger than this many pixels comes from depth that a smooth bend cannot follow everywhere.
+const DEEP: f64 = 2.0;
+/// Clipped light above this share of the frame, and this many times the reference's, is told.
+const CLIPPED: (f32, f32) = (0.02, 1.6);
+/// A clock further than this many seconds from the others' is set wrong.
+const CLOCK: f64 = 12.0 * 3600.0;
 
 /// The findings about one frame, the weightiest first.
-pub(crate) fn findings(row: &FrameRow, recipe: &Recipe, loaded: &Loaded) -> Vec<Finding> {
-    let Some(plan) = row.index.and_then(|i| loaded.plan.frames.get(i)) else { return Vec::new() };
+pub(crate) fn findings(row: &FrameRow, rows: &[FrameRow], recipe: &Recipe, loaded: &Loaded) -> Vec<Finding> {
+    let Some(index) = row.index else { return Vec::new() };
+    let Some(plan) = loaded.plan.frames.get(index) else { return Vec::new() };
     if plan.misfit.is_some() {
         return Vec::new(); // its reason says it all
     }
     let mut out = Vec::new();
     let mut tell = |matters: bool, text: String| out.push(Finding { matters, text });
+    let reference = &loaded.plan.frames[loaded.plan.reference];
+    let is_reference = index == loaded.plan.reference;
+    if !is_reference && plan.residual_px.is_some_and(|r| r > DOUBTFUL) {
+        tell(
+            true,
+            format!("lies {:.1} px off where it fits: look at its edges", plan.residual_px.unwrap_or(0.0)),
+        );
+    }
     if let Some(s) = plan.sharpness.filter(|&s| s < SOFT.0) {
         let percent = (100.0 * s).round();
         if s < SOFT.1 {
-            tell(
-                true,
-                format!(
-                    "soft: {percent} % of the others' detail, shaken or out of focus; set it aside unless it alone shows a place clear"
-                ),
-            );
+            let lost = match plan.sole {
+                Some(sole) => format!("; it alone shows {} clear, so keep it", percent_of(sole.share)),
+                None => ": setting it aside loses nothing".into(),
+            };
+            tell(true, format!("soft: {percent} % of the others' detail, shaken or out of focus{lost}"));
         } else {
             tell(false, format!("a little soft: {percent} % of the others' detail"));
         }
     }
-    if row.index != Some(loaded.plan.reference) {
-        light(plan, recipe.match_exposure, &mut tell);
-        let reference = &loaded.plan.frames[loaded.plan.reference];
-        let zoom = 1.0 / plan.transform.scale_at(middle_of(row)) - 1.0;
-        if plan.transform.turn_at(middle_of(row)).abs() > std::f64::consts::FRAC_PI_4 {
-            tell(false, "lay on its side: turned upright".into());
-        } else if plan.size != reference.size {
-            tell(
-                false,
-                format!(
-                    "another size, {} × {} px: brought to the reference's",
-                    plan.size.width, plan.size.height
-                ),
-            );
-        } else if zoom.abs() >= LARGER {
-            let way = if zoom > 0.0 { "in" } else { "out" };
-            tell(false, format!("zoomed {way} by {:.0} %: repaired", 100.0 * zoom.abs()));
-        }
+    if let (Some(sole), true) = (plan.sole, plan.sharpness.is_none_or(|s| s >= SOFT.1)) {
+        tell(
+            false,
+            format!(
+                "alone shows {} as the plate does: without it, that would be lost",
+                percent_of(sole.share)
+            ),
+        );
+    }
+    if !is_reference {
+        light(plan, recipe.match_exposure, loaded.with(|s| s.matched()), &mut tell);
+        geometry(row, plan, reference, rows, loaded, &mut tell);
+    }
+    if plan.clipped > CLIPPED.0 && plan.clipped > CLIPPED.1 * reference.clipped {
+        let share = (100.0 * plan.clipped).round();
+        tell(false, format!("{share} % of it is clipped light: other frames decide there"));
+    }
+    moment(index, loaded, rows, &mut tell);
+    clock(row, rows, &mut tell);
+    if recipe.hands.iter().any(|h| h.frame == index) && plan.by_hand {
+        tell(false, "laid by hand".into());
     }
     out
 }
 
+fn percent_of(share: f64) -> String {
+    let percent = 100.0 * share;
+    if percent < 1.0 {
+        format!("{percent:.1} % of the place")
+    } else {
+        format!("{percent:.0} % of the place")
+    }
+}
+
+/// How a frame was moved, when that is more than a hand's breadth.
+fn geometry(
+    row: &FrameRow,
+    plan: &FramePlan,
+    reference: &FramePlan,
+    rows: &[FrameRow],
+    loaded: &Loaded,
+    tell: &mut impl FnMut(bool, String),
+) {
+    let zoom = 1.0 / plan.transform.scale_at(middle_of(row)) - 1.0;
+    let base = rows.iter().find(|r| r.index == Some(loaded.plan.reference));
+    if plan.transform.turn_at(middle_of(row)).abs() > std::f64::consts::FRAC_PI_4 {
+        tell(false, "lay on its side: turned upright".into());
+    } else if plan.size != reference.size {
+        let size = plan.size;
+        tell(false, format!("another size, {} × {} px: brought to the reference's", size.width, size.height));
+    } else if zoom.abs() >= LARGER {
+        let way = if zoom > 0.0 { "in" } else { "out" };
+        let focal = match (row.camera.focal_mm, base.and_then(|b| b.camera.focal_mm)) {
+            (Some(a), Some(b)) if (a - b).abs() > 0.4 => format!(" ({a:.0} mm instead of {b:.0})"),
+            _ => String::new(),
+        };
+        tell(false, format!("zoomed {way} by {:.0} %{focal}: repaired", 100.0 * zoom.abs()));
+    }
+    if let Some(bend) = plan.bend.as_ref().filter(|_| loaded.plan.lens.is_none()) {
+        let strength = bend.strength();
+        if strength > DEEP {
+            tell(
+                false,
+                format!(
+                    "near things shift against far ones by {strength:.0} px: bent to fit; the edges of near things may stay doubled"
+                ),
+            );
+        } else {
+            tell(false, format!("near things shift against far ones by {strength:.1} px: bent to fit"));
+        }
+    }
+    let positions = positions(loaded);
+    let frames = loaded.plan.frames.iter().filter(|f| f.misfit.is_none()).count();
+    // By hand every frame has its own; a tripod has few.
+    if positions > 1 && 2 * positions <= frames && plan.position != reference.position {
+        let middle = middle_of(row);
+        let by = plan.transform.apply(middle).distance(middle);
+        tell(false, format!("the tripod had moved, {by:.0} px: brought back"));
+    }
+}
+
+/// Frames of one moment count as one.
+fn moment(index: usize, loaded: &Loaded, rows: &[FrameRow], tell: &mut impl FnMut(bool, String)) {
+    let plan = &loaded.plan;
+    let own = plan.frames[index].moment;
+    let number = |i: usize| rows.iter().position(|r| r.index == Some(i)).map(|n| n + 1);
+    let earlier = (0..plan.frames.len())
+        .filter(|&i| i != index && plan.frames[i].moment == own && plan.frames[i].misfit.is_none())
+        .filter_map(number)
+        .min();
+    if let Some(first) = earlier.filter(|&n| number(index).is_some_and(|own| n < own)) {
+        tell(false, format!("the same moment as frame {first}: they count as one"));
+    }
+}
+
+/// A clock that was set otherwise, or none.
+fn clock(row: &FrameRow, rows: &[FrameRow], tell: &mut impl FnMut(bool, String)) {
+    let mut others: Vec<f64> =
+        rows.iter().filter(|r| r.id != row.id).filter_map(|r| r.camera.seconds()).collect();
+    if others.is_empty() {
+        return;
+    }
+    others.sort_unstable_by(f64::total_cmp);
+    let usual = others[others.len() / 2];
+    match row.camera.seconds() {
+        None => tell(false, "no clock time: placed after the others, by its name".into()),
+        Some(s) if (s - usual).abs() > CLOCK => {
+            let hours = (s - usual).abs() / 3600.0;
+            let far =
+                if hours < 48.0 { format!("{hours:.0} hours") } else { format!("{:.0} days", hours / 24.0) };
+            tell(false, format!("its clock is {far} from the others': was it set right?"));
+        }
+        Some(_) => {}
+    }
+}
+
 /// Exposure and colour against the reference.
-fn light(plan: &FramePlan, matched: bool, tell: &mut impl FnMut(bool, String)) {
+fn light(plan: &FramePlan, wish: Matching, matched: bool, tell: &mut impl FnMut(bool, String)) {
+    // Light varied on purpose is left so by the program; what its owner leaves may have been forgotten.
+    let matters = wish == Matching::Off;
     let done = if matched { "matched" } else { "left as shot" };
     let stops = plan.gain[1].log2();
     if stops.abs() >= STOPS {
         let way = if stops > 0.0 { "darker" } else { "lighter" };
-        tell(!matched, format!("{:.1} stops {way}: {done}", stops.abs()));
+        tell(matters, format!("{:.1} stops {way}: {done}", stops.abs()));
     }
     let tint = (plan.gain[0] / plan.gain[2]).log2();
     if tint.abs() >= TINT {
         let way = if tint > 0.0 { "bluer" } else { "redder" };
-        tell(!matched, format!("{way}: {done}"));
+        tell(matters, format!("{way}: {done}"));
     }
+    if let Some(field) = &plan.field {
+        tell(
+            false,
+            format!("its light fell unevenly, by {:.1} stops over the picture: {done}", field.span()),
+        );
+    }
+}
+
+/// How a frame fits, and whether that asks for a look.
+pub(crate) fn verdict(plan: &FramePlan) -> (String, bool) {
+    let left = plan.residual_px;
+    match (&plan.misfit, left) {
+        (Some(_), _) => ("does not fit".into(), true),
+        (None, _) if plan.by_hand && left.is_none() => ("laid by hand".into(), false),
+        (None, Some(r)) if r > DOUBTFUL => ("doubtful".into(), true),
+        (None, _) if plan.by_hand => ("laid by hand".into(), false),
+        (None, _) if plan.bend.is_some() => ("fits, bent".into(), false),
+        (None, _) => ("fits".into(), false),
+    }
+}
+
+/// Number of camera positions of the frames that fit.
+pub(crate) fn positions(loaded: &Loaded) -> usize {
+    distinct(loaded, |f| f.position)
+}
+
+/// Number of moments of the frames that take part.
+pub(crate) fn moments(loaded: &Loaded) -> usize {
+    let used = loaded.with(|s| s.used());
+    let mut all: Vec<u32> = used.iter().map(|&i| loaded.plan.frames[i].moment).collect();
+    all.sort_unstable();
+    all.dedup();
+    all.len()
+}
+
+fn distinct(loaded: &Loaded, of: impl Fn(&FramePlan) -> u32) -> usize {
+    let mut all: Vec<u32> = loaded.plan.frames.iter().filter(|f| f.misfit.is_none()).map(of).collect();
+    all.sort_unstable();
+    all.dedup();
+    all.len()
+}
+
+/// How the set's light behaved, and what is done about it.
+pub(crate) fn light_words(loaded: &Loaded) -> LightInfo {
+    let frames: Vec<&FramePlan> = loaded.plan.frames.iter().filter(|f| f.misfit.is_none()).collect();
+    let stops = frames.iter().map(|f| f.gain[1].log2());
+    let (low, high) = stops.fold((0.0f32, 0.0f32), |(l, h), v| (l.min(v), h.max(v)));
+    let matched = loaded.with(|s| s.matched());
+    let done = if matched { "matched" } else { "left as shot" };
+    let (kind, text) = match loaded.plan.light {
+        Light::Steady => ("steady", "the light is the same in all frames".into()),
+        Light::Drifts => ("drifts", format!("light drifts by {:.1} stops: {done}", high - low)),
+        Light::Uneven => {
+            ("uneven", format!("light drifts by {:.1} stops, unevenly over the picture: {done}", high - low))
+        }
+        Light::Varied => (
+            "varied",
+            format!(
+                "light was changed here and there, as with a lamp or a card: {}",
+                if matched { "matched all the same" } else { "left as shot" }
+            ),
+        ),
+    };
+    LightInfo { kind: kind.into(), text }
 }

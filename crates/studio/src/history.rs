@@ -43,9 +43,7 @@ impl Studio {
                 "frames have been added meanwhile; look again and repeat".into(),
             ));
         }
-        if change.recipe.reference.is_some_and(|r| r >= now.used.len()) {
-            return Err(StudioError::Invalid("there is no such reference frame".into()));
-        }
+        change.recipe.check(now.used.len()).map_err(StudioError::Invalid)?;
         if !now.used.is_empty() && !change.recipe.used.contains(&true) {
             return Err(StudioError::Conflict("one frame must take part: bring another back first".into()));
         }

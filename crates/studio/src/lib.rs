@@ -1,7 +1,7 @@
 //! The application without HTTP: sets, their recipes and plans, runs, views of pixels, storage.
 //!
-//! One data folder holds everything: `evanu.sqlite` (sets, frames, recipes, plans, runs), `originals/` (imported
-//! files by content hash, written once), `exports/`, and `cache/`, which may be deleted at any time.
+//! One data folder holds everything: `evanu.sqlite` (sets, frames, recipes, plans, runs), `originals/` (copied
+//! files by content hash, written once; others stay where they are), `exports/`, and `cache/`, which may be deleted at any time.
 #![forbid(unsafe_code)]
 
 mod error;
@@ -12,17 +12,19 @@ mod model;
 mod prepare;
 mod runs;
 mod sets;
+mod shoots;
 mod store;
 mod views;
 
 pub use error::StudioError;
 pub use evanu_core::combine::Method;
-pub use evanu_core::recipe::{Align, Canvas, Recipe};
+pub use evanu_core::develop::Develop;
+pub use evanu_core::recipe::{Align, Area, Canvas, Guide, Hand, Matching, Pair, Recipe};
 pub use evanu_core::render::View;
 pub use export::{ExportFormat, ExportRequest};
 pub use model::{
-    AgreementFact, CanvasInfo, Change, CropInfo, Event, Finding, FrameInfo, FrameState, Look, RunInfo,
-    RunKind, RunState, SetDetail, SetSummary, StepInfo,
+    AgreementFact, AreaInfo, CanvasInfo, Change, CropInfo, Event, Finding, FitInfo, FolderInfo, FrameInfo,
+    FrameState, LightInfo, Look, RelinkInfo, RunInfo, RunKind, RunState, SetDetail, SetSummary, StepInfo,
 };
 pub use sets::Incoming;
 pub use views::{Pixels, TILE};

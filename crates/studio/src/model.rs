@@ -19,6 +19,62 @@ pub struct SetSummary {
     pub cover: Option<String>,
     /// What is being done with it.
     pub run: Option<RunInfo>,
+    /// Something to know about it.
+    pub note: Option<String>,
+}
+
+/// A folder of this computer.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct FolderInfo {
+    /// Where it is.
+    pub path: String,
+    /// The folder it is in.
+    pub parent: Option<String>,
+    /// Names of the folders in it.
+    pub folders: Vec<String>,
+    /// Number of pictures in it.
+    pub pictures: usize,
+}
+
+/// What a search for lost originals found.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, ToSchema)]
+pub struct RelinkInfo {
+    /// Found again.
+    pub found: usize,
+    /// Still missing.
+    pub missing: usize,
+}
+
+/// A rectangle, in reference pixels.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, ToSchema)]
+pub struct AreaInfo {
+    /// First column.
+    pub x: i64,
+    /// First row.
+    pub y: i64,
+    /// Columns.
+    pub width: u32,
+    /// Rows.
+    pub height: u32,
+}
+
+impl From<evanu_core::geometry::Rect> for AreaInfo {
+    fn from(r: evanu_core::geometry::Rect) -> Self {
+        Self { x: r.x, y: r.y, width: r.width, height: r.height }
+    }
+}
+
+/// What a frame's fit rests on; places are canvas pixels, x then y.
+#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
+pub struct FitInfo {
+    /// Places that lead.
+    pub points: Vec<[f64; 2]>,
+    /// Places found again that moved otherwise.
+    pub refused: Vec<[f64; 2]>,
+    /// Where most is left.
+    pub worst: Option<[f64; 2]>,
+    /// The frame's border, where it lies over the plate.
+    pub outline: Vec<[f64; 2]>,
 }
 
 /// How far a frame is.
@@ -78,6 +134,30 @@ pub struct FrameInfo {
     pub gain: Option<[f32; 3]>,
     /// What differs from the rest, the weightiest first.
     pub findings: Vec<Finding>,
+    /// How it fits, in words.
+    pub verdict: Option<String>,
+    /// Whether the fit asks for a look.
+    pub doubtful: bool,
+    /// The largest deviation at any place that leads, in pixels.
+    pub worst_px: Option<f64>,
+    /// Laid by hand.
+    pub by_hand: bool,
+    /// Number of the camera position it was taken from.
+    pub position: u32,
+    /// Number of the moment it shows; frames with the same one count as one.
+    pub moment: u32,
+    /// Clock time in seconds, for an axis.
+    pub seconds: Option<f64>,
+    /// Share of the plate that this frame alone shows clear, 0..=1.
+    pub sole: Option<f64>,
+    /// The largest such place, in reference pixels.
+    pub sole_at: Option<AreaInfo>,
+    /// The frame's border over the canvas, x then y, in canvas pixels.
+    pub outline: Vec<[f64; 2]>,
+    /// Whether its original is not where it was.
+    pub missing: bool,
+    /// Where its original is, when it was left there.
+    pub source: Option<String>,
 }
 
 /// Something that differs in a frame.
@@ -86,6 +166,15 @@ pub struct Finding {
     /// Whether it asks for a look; otherwise Evanu has taken care of it.
     pub matters: bool,
     /// What it is and what is done about it.
+    pub text: String,
+}
+
+/// How a set's light behaved.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, ToSchema)]
+pub struct LightInfo {
+    /// `steady`, `drifts`, `uneven` or `varied`.
+    pub kind: String,
+    /// In words, with what is done about it.
     pub text: String,
 }
 
@@ -126,6 +215,20 @@ pub struct SetDetail {
     pub plate_key: Option<String>,
     /// Changes whenever aligned frames do.
     pub frame_key: Option<String>,
+    /// How the light behaved, in words.
+    pub light: Option<LightInfo>,
+    /// Whether frames are matched in exposure and colour.
+    pub matched: Option<bool>,
+    /// How far the lens moved the corners, in percent of the half diagonal, when it was repaired.
+    pub lens_percent: Option<f64>,
+    /// What all used frames share, in reference pixels.
+    pub common: Option<AreaInfo>,
+    /// Number of camera positions.
+    pub positions: usize,
+    /// Number of moments.
+    pub moments: usize,
+    /// Something to know about the set.
+    pub note: Option<String>,
     /// What undo would take back.
     pub undo: Option<String>,
     /// What redo would do again.
@@ -258,6 +361,10 @@ pub(crate) struct FrameRow {
     pub width: u32,
     pub height: u32,
     pub camera: CameraData,
+    /// Where the original is, when it was left there.
+    pub source: Option<String>,
+    /// Length of the original.
+    pub bytes: u64,
 }
 
 /// How a recipe looks to clients; the core's type serialises to it, and a test holds the two together.
@@ -272,22 +379,101 @@ pub struct RecipeShape {
     pub align: String,
     /// Index of the chosen reference frame; null lets the program propose it.
     pub reference: Option<usize>,
-    /// Whether frames are matched in exposure and colour.
-    pub match_exposure: bool,
+    /// `auto`, `on` or `off`.
+    pub match_exposure: String,
+    /// The one development of all frames.
+    pub develop: DevelopShape,
+    /// Areas that guide the alignment.
+    pub areas: Vec<AreaShape>,
+    /// Frames laid by hand.
+    pub hands: Vec<HandShape>,
     /// `median`, `mean`, `darkest`, `lightest` or `rank:P`.
     pub method: String,
     /// `reference` or `common`.
     pub canvas: String,
 }
 
+/// How light becomes a picture.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[schema(as = Develop)]
+pub struct DevelopShape {
+    /// Stops, -5..=5.
+    pub exposure: f32,
+    /// Warmer above zero, -1..=1.
+    pub warmth: f32,
+    /// More magenta above zero, -1..=1.
+    pub tint: f32,
+    /// -1..=1.
+    pub highlights: f32,
+    /// -1..=1.
+    pub shadows: f32,
+}
+
+/// A point in pixels.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[schema(as = Point)]
+pub struct PointShape {
+    /// To the right.
+    pub x: f64,
+    /// Down.
+    pub y: f64,
+}
+
+/// An area drawn by hand.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[schema(as = Area)]
+pub struct AreaShape {
+    /// Index of the frame it was drawn on.
+    pub on: usize,
+    /// `ignore` or `fit`.
+    pub guide: String,
+    /// A closed outline in that frame's pixels.
+    pub outline: Vec<PointShape>,
+}
+
+/// The same thing seen in two frames.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[schema(as = Pair)]
+pub struct PairShape {
+    /// In the frame's pixels.
+    pub from: PointShape,
+    /// In the other frame's pixels.
+    pub to: PointShape,
+}
+
+/// A frame laid by hand.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[schema(as = Hand)]
+pub struct HandShape {
+    /// Index of the frame.
+    pub frame: usize,
+    /// Index of the frame it is laid over.
+    pub on: usize,
+    /// Places named in both.
+    pub pairs: Vec<PairShape>,
+    /// Then shifted, in pixels to the right and down.
+    pub shift: [f64; 2],
+    /// Turned, in degrees clockwise.
+    pub turn: f64,
+    /// Made larger.
+    pub scale: f64,
+    /// Brought to the best fit near there.
+    pub snap: bool,
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
-    use evanu_core::recipe::Recipe;
+    use evanu_core::geometry::Point;
+    use evanu_core::recipe::{Area, Guide, Hand, Pair, Recipe};
 
     #[test]
     fn the_described_recipe_is_the_real_one() {
-        let recipe = Recipe { reference: Some(1), ..Recipe::new(3) };
+        let p = |x: f64, y: f64| Point::new(x, y);
+        let area = Area { on: 0, guide: Guide::Fit, outline: vec![p(1.0, 2.0), p(3.5, 4.0), p(5.0, 6.0)] };
+        let pairs = vec![Pair { from: p(1.0, 2.0), to: p(3.0, 4.5) }];
+        let hand = Hand { frame: 0, on: 1, pairs, shift: [1.0, 2.0], turn: 0.5, scale: 1.5, snap: true };
+        let recipe = Recipe { reference: Some(1), areas: vec![area], hands: vec![hand], ..Recipe::new(3) };
         let value = serde_json::to_value(&recipe).unwrap();
         let shape: RecipeShape = serde_json::from_value(value.clone()).unwrap();
         assert_eq!(serde_json::to_value(shape).unwrap(), value);

@@ -29,14 +29,16 @@ impl Studio {
             self.tell(Event::Set { id: set });
             work.at(n as f32 / unread.len() as f32).map_err(|_| StudioError::Cancelled)
         })?;
+        self.sort_shoot(work)?;
         self.give_places(set)?;
         self.forget(set);
         self.tell(Event::Set { id: set });
         let rows: Vec<FrameRow> = self.placed(set)?;
         if rows.is_empty() {
-            return Err(StudioError::Invalid(
-                "none of these files could be read; add JPEG, PNG, TIFF or WebP photographs".into(),
-            ));
+            return Err(StudioError::Invalid(format!(
+                "none of these files could be read; add photographs as {}",
+                evanu_media::READS
+            )));
         }
         let recipe = self.recipe(set)?;
         let key = plan_key(&rows, &recipe);
@@ -45,7 +47,8 @@ impl Studio {
             let open: Vec<Arc<TiledFrame>> =
                 rows.iter().map(|f| self.pyramid(f)).collect::<Result<_, _>>()?;
             let sources: Vec<&dyn FrameSource> = open.iter().map(|f| &**f as &dyn FrameSource).collect();
-            let plan = prepare::plan(&recipe, &sources, &|share| work.at(share))?;
+            let clocks: Vec<Option<f64>> = rows.iter().map(|f| f.camera.seconds()).collect();
+            let plan = prepare::plan(&recipe, &sources, &clocks, &|share| work.at(share))?;
             self.db().execute(
                 "INSERT OR REPLACE INTO plans (set_id, key, plan) VALUES (?1, ?2, ?3)",
                 params![set, key, serde_json::to_string(&plan)?],
@@ -59,8 +62,7 @@ impl Studio {
 
     /// Decodes one frame into its pyramid and notes what came of it.
     fn read_frame(&self, frame: &FrameRow) -> Result<(), StudioError> {
-        let (original, store) =
-            (self.path(&["originals", &frame.hash]), self.path(&["cache", "pyramids", &frame.hash]));
+        let (original, store) = (self.original(frame), self.path(&["cache", "pyramids", &frame.hash]));
         match import(&original, &store) {
             Ok((size, camera)) => {
                 self.db().execute(
@@ -121,7 +123,7 @@ impl Studio {
             Err(_) => {
                 let folder = self.path(&["cache", "pyramids"]);
                 std::fs::create_dir_all(&folder).map_err(|e| MediaError::writing(&folder, &e))?;
-                import(&self.path(&["originals", &frame.hash]), &store)?;
+                import(&self.original(frame), &store)?;
                 TiledFrame::open(&store)?
             }
         };
@@ -137,6 +139,6 @@ pub(crate) fn plan_key(rows: &[FrameRow], recipe: &Recipe) -> String {
     rows.iter().for_each(|f| {
         hasher.update(f.hash.as_bytes());
     });
-    hasher.update(format!("plan 2 {:?} {:?}", recipe.align, recipe.reference).as_bytes());
+    hasher.update(format!("plan 3 {:?} {:?} {:?}", recipe.align, recipe.reference, recipe.areas).as_bytes());
     hasher.finalize().to_hex()[..16].to_owned()
 }

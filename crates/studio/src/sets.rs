@@ -1,7 +1,8 @@
 //! Sets and their frames: making, listing, naming, duplicating, deleting and bringing back.
 
 use crate::error::StudioError;
-use crate::model::{Event, FrameInfo, FrameRow, FrameState, RunKind, SetDetail, SetSummary};
+use crate::findings::{light_words, moments, positions};
+use crate::model::{AreaInfo, Event, FrameInfo, FrameRow, FrameState, RunKind, SetDetail, SetSummary};
 use crate::views::frame_infos;
 use crate::{Recipe, Studio, lock};
 use evanu_media::MediaError;
@@ -29,7 +30,7 @@ impl Incoming {
     }
 }
 
-fn now() -> i64 {
+pub(crate) fn now() -> i64 {
     SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_secs() as i64)
 }
 
@@ -46,19 +47,21 @@ impl Studio {
     /// # Errors
     /// When the database cannot be read.
     pub fn sets(&self) -> Result<Vec<SetSummary>, StudioError> {
-        let rows: Vec<(i64, String, i64, i64)> = {
+        type Row = (i64, String, i64, i64, Option<String>);
+        let rows: Vec<Row> = {
             let db = self.db();
             let mut query = db.prepare(
-                "SELECT id, name, created, (SELECT count(*) FROM frames f WHERE f.set_id = s.id AND f.state != 'failed')
+                "SELECT id, name, created, (SELECT count(*) FROM frames f WHERE f.set_id = s.id AND f.state != 'failed'), note
                  FROM sets s WHERE deleted IS NULL ORDER BY id DESC")?;
             query
-                .query_map([], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?)))?
+                .query_map([], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?)))?
                 .collect::<Result<_, _>>()?
         };
         rows.into_iter()
-            .map(|(id, name, created, frames)| {
+            .map(|(id, name, created, frames, note)| {
                 let cover = self.loaded(id).ok().map(|l| l.plate_key.clone());
-                Ok(SetSummary { id, name, frames: frames as usize, created, cover, run: self.last_run(id)? })
+                let run = self.last_run(id)?;
+                Ok(SetSummary { id, name, frames: frames as usize, created, cover, run, note })
             })
             .collect()
     }
@@ -134,7 +137,7 @@ impl Studio {
             }
             let copy = t.last_insert_rowid();
             for (table, columns) in [
-                ("frames", "place, name, hash, state, reason, width, height, camera"),
+                ("frames", "place, name, hash, state, reason, width, height, camera, source, bytes"),
                 ("recipes", "seq, label, recipe"),
                 ("plans", "key, plan"),
             ] {
@@ -203,21 +206,8 @@ impl Studio {
         if !target.exists() {
             incoming.file.persist(&target).map_err(|e| MediaError::writing(&target, &e.error))?;
         }
-        let db = self.db();
-        let known: Option<i64> = db
-            .query_row(
-                "SELECT id FROM frames WHERE set_id = ?1 AND hash = ?2 AND name = ?3",
-                params![set, hash, incoming.name],
-                |r| r.get(0),
-            )
-            .optional()?;
-        if known.is_none() {
-            db.execute(
-                "INSERT INTO frames (set_id, name, hash, state) VALUES (?1, ?2, ?3, 'reading')",
-                params![set, incoming.name, hash],
-            )?;
-        }
-        Ok(())
+        let bytes = target.metadata().map_or(0, |m| m.len());
+        self.add_row(set, &incoming.name, &hash, None, bytes)
     }
 
     /// Begins reading and aligning what has arrived.
@@ -258,12 +248,13 @@ impl Studio {
         name.ok_or_else(gone)
     }
 
-    /// All frames of a set by clock time, then by name.
+    /// All frames of a set by clock time, then by name; those without a clock come last.
     pub(crate) fn frame_rows(&self, set: i64) -> Result<Vec<FrameRow>, StudioError> {
         let db = self.db();
-        let mut query = db.prepare("SELECT id, place, name, hash, state, reason, width, height, camera FROM frames WHERE set_id = ?1")?;
+        let mut query = db.prepare("SELECT id, place, name, hash, state, reason, width, height, camera, source, bytes FROM frames WHERE set_id = ?1")?;
         let mut rows: Vec<FrameRow> = query.query_map(params![set], frame_row)?.collect::<Result<_, _>>()?;
-        rows.sort_by(|a, b| (&a.camera.time, &a.name, a.id).cmp(&(&b.camera.time, &b.name, b.id)));
+        let key = |r: &FrameRow| (r.camera.time.is_none(), r.camera.time.clone(), r.name.clone(), r.id);
+        rows.sort_by_cached_key(key);
         Ok(rows)
     }
 
@@ -276,7 +267,9 @@ impl Studio {
         let rows = self.frame_rows(id)?;
         let recipe = self.recipe(id)?;
         let loaded = self.loaded(id).ok();
-        let frames: Vec<FrameInfo> = frame_infos(&rows, &recipe, loaded.as_deref());
+        let missing: Vec<bool> = rows.iter().map(|r| !self.original(r).exists()).collect();
+        let frames: Vec<FrameInfo> = frame_infos(&rows, &recipe, loaded.as_deref(), &missing);
+        let note = self.db().query_row("SELECT note FROM sets WHERE id = ?1", params![id], |r| r.get(0))?;
         let (undo, redo) = self.history(id)?;
         Ok(SetDetail {
             id,
@@ -287,6 +280,13 @@ impl Studio {
             canvas: loaded.as_ref().map(|l| l.canvas_info()),
             plate_key: loaded.as_ref().map(|l| l.plate_key.clone()),
             frame_key: loaded.as_ref().map(|l| l.frame_key.clone()),
+            light: loaded.as_ref().map(|l| light_words(l)),
+            matched: loaded.as_ref().map(|l| l.with(|s| s.matched())),
+            lens_percent: loaded.as_ref().and_then(|l| l.plan.lens).map(|k| 100.0 * k),
+            common: loaded.as_ref().map(|l| l.with(|s| AreaInfo::from(l.plan.common_area(&s.used())))),
+            positions: loaded.as_ref().map_or(0, |l| positions(l)),
+            moments: loaded.as_ref().map_or(0, |l| moments(l)),
+            note,
             undo,
             redo,
             run: self.last_run(id)?,
@@ -320,5 +320,7 @@ fn frame_row(r: &Row<'_>) -> rusqlite::Result<FrameRow> {
         width: r.get(6)?,
         height: r.get(7)?,
         camera: serde_json::from_str(&camera).unwrap_or_default(),
+        source: r.get(9)?,
+        bytes: r.get::<_, i64>(10)? as u64,
     })
 }

@@ -6,7 +6,8 @@ use rusqlite::Connection;
 use rusqlite_migration::{M, Migrations};
 use std::path::Path;
 
-const VERSIONS: &[M<'static>] = &[M::up(
+const VERSIONS: &[M<'static>] = &[
+    M::up(
     "CREATE TABLE sets (
         id INTEGER PRIMARY KEY AUTOINCREMENT, name TEXT NOT NULL, created INTEGER NOT NULL,
         deleted INTEGER, cursor INTEGER NOT NULL DEFAULT 0);
@@ -24,7 +25,15 @@ const VERSIONS: &[M<'static>] = &[M::up(
     CREATE TABLE runs (
         id INTEGER PRIMARY KEY AUTOINCREMENT, set_id INTEGER NOT NULL REFERENCES sets(id) ON DELETE CASCADE,
         kind TEXT NOT NULL, state TEXT NOT NULL, request TEXT NOT NULL, message TEXT);",
-)];
+    ),
+    // Originals left where they are, with the length they are found again by; shoots that are to be told apart.
+    M::up(
+        "ALTER TABLE frames ADD COLUMN source TEXT;
+    ALTER TABLE frames ADD COLUMN bytes INTEGER NOT NULL DEFAULT 0;
+    ALTER TABLE sets ADD COLUMN sorted INTEGER NOT NULL DEFAULT 1;
+    ALTER TABLE sets ADD COLUMN note TEXT;",
+    ),
+];
 
 /// Opens the folder and brings its database to this version.
 pub(crate) fn open(folder: &Path) -> Result<Connection, StudioError> {

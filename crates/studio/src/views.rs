@@ -1,14 +1,15 @@
 //! Pixels for the screen: tiles of any view, crops of one place in every frame, thumbnails, agreement.
 
 use crate::error::StudioError;
-use crate::findings::findings;
-use crate::model::{AgreementFact, CanvasInfo, CropInfo, FrameInfo, FrameRow, Look};
+use crate::findings::{findings, verdict};
+use crate::model::{AgreementFact, CanvasInfo, CropInfo, FitInfo, FrameInfo, FrameRow, Look};
 use crate::prepare::plan_key;
 use crate::{Method, Recipe, Studio, View, lock};
 use base64::Engine;
+use evanu_core::develop::Develop;
 use evanu_core::geometry::{Point, Rect, Size};
 use evanu_core::pixel::{FrameSource, Raster};
-use evanu_core::plan::Plan;
+use evanu_core::plan::{FramePlan, Plan};
 use evanu_core::render::{Aligned, Scene};
 use evanu_media::{CameraData, TiledFrame, encode_jpeg, encode_png};
 use lru::LruCache;
@@ -37,6 +38,8 @@ pub(crate) struct Loaded {
     pub cameras: Vec<CameraData>,
     pub plate_key: String,
     pub frame_key: String,
+    /// Changes whenever aligned samples do; development lies on top of them.
+    stack_key: String,
     agreement: Mutex<Option<AgreementFact>>,
 }
 
@@ -105,16 +108,22 @@ impl Studio {
         let text = self
             .plan_text(set, &key)?
             .ok_or_else(|| StudioError::Conflict("the frames are still being read and aligned".into()))?;
-        let plan: Plan = serde_json::from_str(&text)?;
+        let mut plan: Plan = serde_json::from_str(&text)?;
         let sources = rows.iter().map(|r| self.pyramid(r)).collect::<Result<Vec<_>, _>>()?;
+        if !recipe.hands.is_empty() {
+            let open: Vec<&dyn FrameSource> =
+                sources.iter().map(|s: &Arc<TiledFrame>| &**s as &dyn FrameSource).collect();
+            evanu_core::prepare::lay_by_hand(&mut plan, &recipe, &open)?;
+        }
         let hash = |text: String| blake3::hash(text.as_bytes()).to_hex()[..16].to_owned();
-        let frames = format!("{key} {} {:?}", recipe.match_exposure, recipe.canvas);
         // The common area follows the frames in use, so its frames' tiles do too.
-        let frame_key = hash(format!(
-            "{frames} {:?}",
-            (recipe.canvas == evanu_core::recipe::Canvas::Common).then_some(&recipe.used)
+        let common = (recipe.canvas == evanu_core::recipe::Canvas::Common).then_some(&recipe.used);
+        let stack_key = hash(format!(
+            "{key} {:?} {:?} {:?} {common:?}",
+            recipe.match_exposure, recipe.canvas, recipe.hands
         ));
-        let plate_key = hash(format!("{frames} {:?} {}", recipe.used, recipe.method));
+        let frame_key = hash(format!("{stack_key} {:?}", recipe.develop));
+        let plate_key = hash(format!("{frame_key} {:?} {}", recipe.used, recipe.method));
         let cameras = rows.into_iter().map(|r| r.camera).collect();
         let loaded = Arc::new(Loaded {
             recipe,
@@ -123,6 +132,7 @@ impl Studio {
             cameras,
             plate_key,
             frame_key,
+            stack_key,
             agreement: Mutex::new(None),
         });
         lock(&self.0.loaded).insert(set, loaded.clone());
@@ -147,7 +157,7 @@ impl Studio {
     ) -> Result<(Arc<Vec<u8>>, String), StudioError> {
         let loaded = self.loaded(set)?;
         let current = match view {
-            View::Frame(_) | View::Shot(_) => &loaded.frame_key,
+            View::Frame(_) | View::Shot(_) | View::Difference(_) => &loaded.frame_key,
             View::Plate | View::By(_) | View::Agreement => &loaded.plate_key,
         };
         if key != current {
@@ -155,7 +165,7 @@ impl Studio {
                 "the set has changed meanwhile; ask for its state again".into(),
             ));
         }
-        if let View::Frame(i) | View::Shot(i) = view
+        if let View::Frame(i) | View::Shot(i) | View::Difference(i) = view
             && i >= loaded.sources.len()
         {
             return Err(StudioError::NotFound(format!("there is no frame {i}")));
@@ -180,7 +190,7 @@ impl Studio {
         };
         let raster = match by {
             Some(method) => {
-                let name = format!("{set}-{}-{:?}-{level}-{place:?}", loaded.frame_key, loaded.recipe.used);
+                let name = format!("{set}-{}-{:?}-{level}-{place:?}", loaded.stack_key, loaded.recipe.used);
                 let kept = lock(&self.0.aligned).get(&name);
                 let aligned = match kept {
                     Some(aligned) => aligned,
@@ -190,7 +200,7 @@ impl Studio {
                         aligned
                     }
                 };
-                aligned.combined(method)
+                aligned.combined(method, &loaded.with(|scene| scene.tables(view)))
             }
             None => loaded.with(|scene| scene.render(view, region, level))?,
         };
@@ -233,7 +243,7 @@ impl Studio {
                 }
                 let source = self.pyramid(row)?;
                 let level = level_of(source.size());
-                shot(&*source, level)?
+                shot(&*source, level, self.recipe(set)?.develop)?
             }
         };
         encode(&raster, Pixels::Jpeg)
@@ -347,13 +357,9 @@ fn encode(raster: &Raster, kind: Pixels) -> Result<Vec<u8>, StudioError> {
     bytes.map_err(|e| StudioError::Storage(format!("a tile could not be encoded: {e}")))
 }
 
-fn shot(source: &dyn FrameSource, level: u32) -> Result<Raster, StudioError> {
-    let plan = Plan {
-        reference: 0,
-        frames: vec![evanu_core::plan::FramePlan::untouched(source.size())],
-        noise: evanu_core::noise::NoiseModel::default(),
-    };
-    let recipe = Recipe::new(1);
+fn shot(source: &dyn FrameSource, level: u32, develop: Develop) -> Result<Raster, StudioError> {
+    let plan = Plan::of(vec![evanu_core::plan::FramePlan::of(source)]);
+    let recipe = Recipe { develop, ..Recipe::new(1) };
     let scene = Scene { recipe: &recipe, plan: &plan, sources: &[source] };
     Ok(scene.render(View::Shot(0), source.size().at_level(level).rect(), level)?)
 }
@@ -366,9 +372,16 @@ fn paste(onto: &mut Raster, part: &Raster, x: u32, y: u32) {
 }
 
 /// What the screen shows of frames: camera data, part in the plate, and how they were moved.
-pub(crate) fn frame_infos(rows: &[FrameRow], recipe: &Recipe, loaded: Option<&Loaded>) -> Vec<FrameInfo> {
+pub(crate) fn frame_infos(
+    rows: &[FrameRow],
+    recipe: &Recipe,
+    loaded: Option<&Loaded>,
+    missing: &[bool],
+) -> Vec<FrameInfo> {
+    let canvas = loaded.map(|l| l.with(|s| s.canvas()));
     rows.iter()
-        .map(|r| {
+        .zip(missing)
+        .map(|(r, &missing)| {
             let plan = r.index.zip(loaded).and_then(|(i, l)| l.plan.frames.get(i));
             let fits = plan.filter(|p| p.misfit.is_none());
             let set_aside = r.index.is_some_and(|i| !recipe.used.get(i).copied().unwrap_or(true));
@@ -395,10 +408,51 @@ pub(crate) fn frame_infos(rows: &[FrameRow], recipe: &Recipe, loaded: Option<&Lo
                 turned_deg: fits.map(|p| p.transform.turn_at(middle).to_degrees()),
                 scaled: fits.map(|p| p.transform.scale_at(middle)),
                 gain: fits.map(|p| p.gain),
-                findings: loaded.map(|l| findings(r, recipe, l)).unwrap_or_default(),
+                findings: loaded.map(|l| findings(r, rows, recipe, l)).unwrap_or_default(),
+                verdict: plan.map(|p| verdict(p).0),
+                doubtful: plan.is_some_and(|p| verdict(p).1),
+                worst_px: fits.and_then(|p| p.worst).map(|w| w.off),
+                by_hand: plan.is_some_and(|p| p.by_hand),
+                position: plan.map_or(0, |p| p.position),
+                moment: plan.map_or(0, |p| p.moment),
+                seconds: r.camera.seconds(),
+                sole: fits.and_then(|p| p.sole).map(|s| s.share),
+                sole_at: fits.and_then(|p| p.sole).map(|s| s.largest.into()),
+                outline: fits.zip(canvas).map(|(p, c)| outline(p, c)).unwrap_or_default(),
+                missing,
+                source: r.source.clone(),
             }
         })
         .collect()
+}
+
+/// A frame's border where it lies over the canvas.
+fn outline(plan: &FramePlan, canvas: Rect) -> Vec<[f64; 2]> {
+    let (w, h) = (f64::from(plan.size.width) - 0.5, f64::from(plan.size.height) - 0.5);
+    [(-0.5, -0.5), (w, -0.5), (w, h), (-0.5, h)]
+        .map(|(x, y)| plan.transform.apply(Point::new(x, y)))
+        .map(|p| [p.x - canvas.x as f64, p.y - canvas.y as f64])
+        .to_vec()
+}
+
+impl Studio {
+    /// What a frame's fit rests on.
+    ///
+    /// # Errors
+    /// When the frames are not ready or there is no such frame.
+    pub fn fit(&self, set: i64, index: usize) -> Result<FitInfo, StudioError> {
+        let loaded = self.loaded(set)?;
+        let plan = loaded.plan.frames.get(index);
+        let plan = plan.ok_or_else(|| StudioError::NotFound(format!("there is no frame {index}")))?;
+        let canvas = loaded.with(|s| s.canvas());
+        let on = |p: &Point| [p.x - canvas.x as f64, p.y - canvas.y as f64];
+        Ok(FitInfo {
+            points: plan.points.iter().map(on).collect(),
+            refused: plan.refused.iter().map(on).collect(),
+            worst: plan.worst.map(|w| on(&w.at)),
+            outline: outline(plan, canvas),
+        })
+    }
 }
 
 /// The middle of a frame, in its own pixels.

@@ -12,6 +12,13 @@ export type Look = Schemas["Look"];
 export type Agreement = Schemas["AgreementFact"];
 export type ServerEvent = Schemas["Event"];
 export type ExportRequest = Schemas["ExportRequest"];
+export type Develop = Schemas["Develop"];
+export type Hand = Schemas["Hand"];
+export type Area = Schemas["Area"];
+export type Point = Schemas["Point"];
+export type Fit = Schemas["FitInfo"];
+export type Folder = Schemas["FolderInfo"];
+export type Relinked = Schemas["RelinkInfo"];
 
 async function ask<T>(method: string, path: string, body?: unknown, signal?: AbortSignal): Promise<T> {
   let response: Response;
@@ -37,8 +44,13 @@ async function ask<T>(method: string, path: string, body?: unknown, signal?: Abo
 
 export const api = {
   sets: () => ask<SetSummary[]>("GET", "/sets"),
-  create: (name: string) => ask<{ id: number }>("POST", "/sets", { name }),
-  sample: () => ask<{ id: number }>("POST", "/samples/forecourt"),
+  create: (name: string, sort = false) => ask<{ id: number }>("POST", "/sets", { name, sort }),
+  sample: (name: string) => ask<{ id: number }>("POST", `/samples/${name}`),
+  folder: (path: string | null) => ask<Folder>("GET", `/folders${path ? `?path=${encodeURIComponent(path)}` : ""}`),
+  addFolder: (id: number, path: string, copy: boolean) => ask<undefined>("POST", `/sets/${id}/folder`, { path, copy }),
+  relink: (id: number, path: string) => ask<Relinked>("POST", `/sets/${id}/relink`, { path }),
+  move: (id: number, frames: number[], to: number | null) => ask<{ id: number }>("POST", `/sets/${id}/move`, { frames, to }),
+  fit: (id: number, index: number) => ask<Fit>("GET", `/sets/${id}/fits/${index}`),
   set: (id: number) => ask<SetDetail>("GET", `/sets/${id}`),
   rename: (id: number, name: string) => ask<undefined>("PUT", `/sets/${id}/name`, { name }),
   remove: (id: number) => ask<undefined>("DELETE", `/sets/${id}`),
@@ -81,12 +93,12 @@ export function upload(set: number, files: File[], told: (share: number) => void
   });
 }
 
-/** Makes a set of files and opens it; what goes wrong is told. */
+/** Makes a shoot of files; its views are told apart once it is read. What goes wrong is told. */
 export async function bringIn(files: File[], told: (share: number) => void): Promise<number | null> {
   if (!files.length) return null;
   try {
     const folder = files[0]?.webkitRelativePath.split("/")[0];
-    const { id } = await api.create(folder || `Shoot of ${new Date().toLocaleDateString("en-GB")}`);
+    const { id } = await api.create(folder || `Shoot of ${new Date().toLocaleDateString("en-GB")}`, true);
     await upload(id, files, told);
     return id;
   } catch (e) {

@@ -21,6 +21,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/folders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A folder of this computer. */
+        get: operations["folder"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run}": {
         parameters: {
             query?: never;
@@ -56,7 +73,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/samples/forecourt": {
+    "/api/samples/{name}": {
         parameters: {
             query?: never;
             header?: never;
@@ -65,7 +82,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Makes a set of the shipped sample frames. */
+        /** Makes a set of shipped sample frames. */
         post: operations["sample_set"];
         delete?: never;
         options?: never;
@@ -177,6 +194,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sets/{set}/fits/{index}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a frame's fit rests on. */
+        get: operations["fit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sets/{set}/folder": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Adds the pictures of a folder of this computer; afterwards, `prepare` begins the work. */
+        post: operations["add_folder"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sets/{set}/frames": {
         parameters: {
             query?: never;
@@ -239,6 +290,23 @@ export interface paths {
         get: operations["look"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sets/{set}/move": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Moves frames to another set or a new one. */
+        post: operations["move_frames"];
         delete?: never;
         options?: never;
         head?: never;
@@ -313,6 +381,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sets/{set}/relink": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Looks for lost originals in a folder. */
+        post: operations["relink"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sets/{set}/restore": {
         parameters: {
             query?: never;
@@ -338,7 +423,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * A tile of a view. `name` is `plate`, `agreement`, `frame-N`, `shot-N` or `by-METHOD`; `file` is `X_Y.jpg` or
+         * A tile of a view. `name` is `plate`, `agreement`, `frame-N`, `shot-N`, `difference-N` or `by-METHOD`; `file` is `X_Y.jpg` or
          *     `X_Y.png`; `key` is the set's `plate_key` or, for frames, its `frame_key`.
          */
         get: operations["tile"];
@@ -383,6 +468,38 @@ export interface components {
              * @description Share of the picture that no majority of frames supports, 0..=1.
              */
             unsupported_fraction: number;
+        };
+        /** @description An area drawn by hand. */
+        Area: {
+            /** @description `ignore` or `fit`. */
+            guide: string;
+            /** @description Index of the frame it was drawn on. */
+            on: number;
+            /** @description A closed outline in that frame's pixels. */
+            outline: components["schemas"]["Point"][];
+        };
+        /** @description A rectangle, in reference pixels. */
+        AreaInfo: {
+            /**
+             * Format: int32
+             * @description Rows.
+             */
+            height: number;
+            /**
+             * Format: int32
+             * @description Columns.
+             */
+            width: number;
+            /**
+             * Format: int64
+             * @description First column.
+             */
+            x: number;
+            /**
+             * Format: int64
+             * @description First row.
+             */
+            y: number;
         };
         /** @description The plate's grid. */
         CanvasInfo: {
@@ -431,6 +548,34 @@ export interface components {
             /** @description The frame's index. */
             index: number;
         };
+        /** @description How light becomes a picture. */
+        Develop: {
+            /**
+             * Format: float
+             * @description Stops, -5..=5.
+             */
+            exposure: number;
+            /**
+             * Format: float
+             * @description -1..=1.
+             */
+            highlights: number;
+            /**
+             * Format: float
+             * @description -1..=1.
+             */
+            shadows: number;
+            /**
+             * Format: float
+             * @description More magenta above zero, -1..=1.
+             */
+            tint: number;
+            /**
+             * Format: float
+             * @description Warmer above zero, -1..=1.
+             */
+            warmth: number;
+        };
         /** @description Something changed. */
         Event: {
             /** @enum {string} */
@@ -453,7 +598,7 @@ export interface components {
          * @description File formats on offer.
          * @enum {string}
          */
-        ExportFormat: "jpeg" | "png" | "tiff";
+        ExportFormat: "jpeg" | "png" | "tiff" | "exr";
         /** @description What is to be written. */
         ExportRequest: {
             /** @description File format. */
@@ -476,6 +621,35 @@ export interface components {
             /** @description What it is and what is done about it. */
             text: string;
         };
+        /** @description What a frame's fit rests on; places are canvas pixels, x then y. */
+        FitInfo: {
+            /** @description The frame's border, where it lies over the plate. */
+            outline: number[][];
+            /** @description Places that lead. */
+            points: number[][];
+            /** @description Places found again that moved otherwise. */
+            refused: number[][];
+            /** @description Where most is left. */
+            worst?: number[] | null;
+        };
+        /** @description A folder of this computer. */
+        FolderInfo: {
+            /** @description Names of the folders in it. */
+            folders: string[];
+            /** @description The folder it is in. */
+            parent?: string | null;
+            /** @description Where it is. */
+            path: string;
+            /** @description Number of pictures in it. */
+            pictures: number;
+        };
+        /** @description A folder of this computer to bring in. */
+        FolderRequest: {
+            /** @description Whether its files are copied; otherwise they stay where they are. */
+            copy?: boolean;
+            /** @description Where it is. */
+            path: string;
+        };
         /** @description A frame of a set. */
         FrameInfo: {
             /**
@@ -483,8 +657,12 @@ export interface components {
              * @description Aperture number.
              */
             aperture?: number | null;
+            /** @description Laid by hand. */
+            by_hand: boolean;
             /** @description Maker and model. */
             camera?: string | null;
+            /** @description Whether the fit asks for a look. */
+            doubtful: boolean;
             /**
              * Format: double
              * @description Exposure time in seconds.
@@ -516,10 +694,24 @@ export interface components {
              * @description Sensitivity.
              */
             iso?: number | null;
+            /** @description Whether its original is not where it was. */
+            missing: boolean;
+            /**
+             * Format: int32
+             * @description Number of the moment it shows; frames with the same one count as one.
+             */
+            moment: number;
             /** @description How far its middle moved, in reference pixels to the right and down. */
             moved?: number[] | null;
             /** @description File name. */
             name: string;
+            /** @description The frame's border over the canvas, x then y, in canvas pixels. */
+            outline: number[][];
+            /**
+             * Format: int32
+             * @description Number of the camera position it was taken from.
+             */
+            position: number;
             /** @description Why it does not take part, when that was not its owner's choice. */
             reason?: string | null;
             /**
@@ -532,8 +724,21 @@ export interface components {
              * @description How much larger it was made.
              */
             scaled?: number | null;
+            /**
+             * Format: double
+             * @description Clock time in seconds, for an axis.
+             */
+            seconds?: number | null;
             /** @description Whether its owner set it aside. */
             set_aside: boolean;
+            /**
+             * Format: double
+             * @description Share of the plate that this frame alone shows clear, 0..=1.
+             */
+            sole?: number | null;
+            sole_at?: components["schemas"]["AreaInfo"] | null;
+            /** @description Where its original is, when it was left there. */
+            source?: string | null;
             /** @description How far it is. */
             state: components["schemas"]["FrameState"];
             /** @description Clock time as `2026-05-16T14:03:22.150`. */
@@ -545,17 +750,47 @@ export interface components {
             turned_deg?: number | null;
             /** @description Whether it takes part in the plate. */
             used: boolean;
+            /** @description How it fits, in words. */
+            verdict?: string | null;
             /**
              * Format: int32
              * @description Width in pixels.
              */
             width: number;
+            /**
+             * Format: double
+             * @description The largest deviation at any place that leads, in pixels.
+             */
+            worst_px?: number | null;
         };
         /**
          * @description How far a frame is.
          * @enum {string}
          */
         FrameState: "reading" | "ready" | "failed";
+        /** @description A frame laid by hand. */
+        Hand: {
+            /** @description Index of the frame. */
+            frame: number;
+            /** @description Index of the frame it is laid over. */
+            on: number;
+            /** @description Places named in both. */
+            pairs: components["schemas"]["Pair"][];
+            /**
+             * Format: double
+             * @description Made larger.
+             */
+            scale: number;
+            /** @description Then shifted, in pixels to the right and down. */
+            shift: number[];
+            /** @description Brought to the best fit near there. */
+            snap: boolean;
+            /**
+             * Format: double
+             * @description Turned, in degrees clockwise.
+             */
+            turn: number;
+        };
         /** @description An identity. */
         Id: {
             /**
@@ -563,6 +798,13 @@ export interface components {
              * @description The new thing's.
              */
             id: number;
+        };
+        /** @description How a set's light behaved. */
+        LightInfo: {
+            /** @description `steady`, `drifts`, `uneven` or `varied`. */
+            kind: string;
+            /** @description In words, with what is done about it. */
+            text: string;
         };
         /** @description The same place in every frame, side by side. */
         Look: {
@@ -581,10 +823,42 @@ export interface components {
              */
             width: number;
         };
+        /** @description Frames to move. */
+        Move: {
+            /** @description Identities of the frames. */
+            frames: number[];
+            /**
+             * Format: int64
+             * @description The set they go to; a new one without it.
+             */
+            to?: number | null;
+        };
         /** @description A name. */
         Name: {
             /** @description What its owner calls it. */
             name: string;
+            /** @description Whether its frames, once read, are told apart into sets by view. */
+            sort?: boolean;
+        };
+        /** @description The same thing seen in two frames. */
+        Pair: {
+            /** @description In the frame's pixels. */
+            from: components["schemas"]["Point"];
+            /** @description In the other frame's pixels. */
+            to: components["schemas"]["Point"];
+        };
+        /** @description A point in pixels. */
+        Point: {
+            /**
+             * Format: double
+             * @description To the right.
+             */
+            x: number;
+            /**
+             * Format: double
+             * @description Down.
+             */
+            y: number;
         };
         /** @description A problem as the client gets it. */
         Problem: {
@@ -604,10 +878,16 @@ export interface components {
         Recipe: {
             /** @description `auto`, `off`, `shift`, `rigid`, `similarity` or `perspective`. */
             align: string;
+            /** @description Areas that guide the alignment. */
+            areas: components["schemas"]["Area"][];
             /** @description `reference` or `common`. */
             canvas: string;
-            /** @description Whether frames are matched in exposure and colour. */
-            match_exposure: boolean;
+            /** @description The one development of all frames. */
+            develop: components["schemas"]["Develop"];
+            /** @description Frames laid by hand. */
+            hands: components["schemas"]["Hand"][];
+            /** @description `auto`, `on` or `off`. */
+            match_exposure: string;
             /** @description `median`, `mean`, `darkest`, `lightest` or `rank:P`. */
             method: string;
             /** @description Index of the chosen reference frame; null lets the program propose it. */
@@ -619,6 +899,13 @@ export interface components {
              * @description Version of this shape.
              */
             version: number;
+        };
+        /** @description What a search for lost originals found. */
+        RelinkInfo: {
+            /** @description Found again. */
+            found: number;
+            /** @description Still missing. */
+            missing: number;
         };
         /** @description A piece of background work. */
         RunInfo: {
@@ -653,6 +940,7 @@ export interface components {
         /** @description Everything about an open set. */
         SetDetail: {
             canvas?: components["schemas"]["CanvasInfo"] | null;
+            common?: components["schemas"]["AreaInfo"] | null;
             /** @description Changes whenever aligned frames do. */
             frame_key?: string | null;
             /** @description All frames by clock time. */
@@ -662,10 +950,24 @@ export interface components {
              * @description Identity.
              */
             id: number;
+            /**
+             * Format: double
+             * @description How far the lens moved the corners, in percent of the half diagonal, when it was repaired.
+             */
+            lens_percent?: number | null;
+            light?: components["schemas"]["LightInfo"] | null;
+            /** @description Whether frames are matched in exposure and colour. */
+            matched?: boolean | null;
+            /** @description Number of moments. */
+            moments: number;
             /** @description Its owner's name for it. */
             name: string;
+            /** @description Something to know about the set. */
+            note?: string | null;
             /** @description Changes whenever the plate's pixels do. */
             plate_key?: string | null;
+            /** @description Number of camera positions. */
+            positions: number;
             /** @description Its decisions. */
             recipe: components["schemas"]["Recipe"];
             /** @description What redo would do again. */
@@ -694,6 +996,8 @@ export interface components {
             id: number;
             /** @description Its owner's name for it. */
             name: string;
+            /** @description Something to know about it. */
+            note?: string | null;
             run?: components["schemas"]["RunInfo"] | null;
         };
         /** @description One step of a run. */
@@ -735,6 +1039,36 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": components["schemas"]["Event"];
+                };
+            };
+        };
+    };
+    folder: {
+        parameters: {
+            query?: {
+                /** @description Where it is; the home folder without it. */
+                path?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FolderInfo"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -828,7 +1162,9 @@ export interface operations {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                name: string;
+            };
             cookie?: never;
         };
         requestBody?: never;
@@ -839,6 +1175,14 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Id"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -1072,6 +1416,67 @@ export interface operations {
             };
         };
     };
+    fit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+                index: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FitInfo"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_folder: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FolderRequest"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     upload_frames: {
         parameters: {
             query?: never;
@@ -1214,6 +1619,39 @@ export interface operations {
             };
         };
     };
+    move_frames: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Move"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Id"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     rename_set: {
         parameters: {
             query?: never;
@@ -1325,6 +1763,39 @@ export interface operations {
                 };
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    relink: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FolderRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RelinkInfo"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -4,11 +4,21 @@
 //! `[-0.5, w - 0.5)`. A frame's transform maps *frame* coordinates to *reference* coordinates. Pyramid level `k`
 //! halves the size `k` times: its pixel `u` has the full-size coordinate `2^k u + (2^k - 1) / 2`.
 
+mod area;
+mod bend;
 mod fit;
 mod homography;
+mod surface;
+mod warp;
 
+pub use area::{around, inside};
+
+pub use bend::Bend;
+pub(crate) use bend::taps;
 pub use fit::{Correspondence, Model, fit};
 pub use homography::Homography;
+pub use surface::Surface;
+pub use warp::Warp;
 
 use serde::{Deserialize, Serialize};
 
@@ -68,6 +78,14 @@ impl Size {
     pub fn corners(self) -> [Point; 4] {
         let (w, h) = (f64::from(self.width) - 1.0, f64::from(self.height) - 1.0);
         [Point::new(0.0, 0.0), Point::new(w, 0.0), Point::new(w, h), Point::new(0.0, h)]
+    }
+
+    /// Whether a point lies on the picture, borders included.
+    pub fn holds(self, p: Point) -> bool {
+        p.x >= -0.5
+            && p.y >= -0.5
+            && p.x <= f64::from(self.width) - 0.5
+            && p.y <= f64::from(self.height) - 0.5
     }
 
     /// Length of the diagonal, in pixels.

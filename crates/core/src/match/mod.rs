@@ -3,14 +3,18 @@
 //! Both are estimated from aligned samples. The gain is the densest window of the log ratios where both samples
 //! are neither dark nor clipped, then a trimmed median inside it (the mode of a contaminated distribution;
 //! cf. the half-sample mode of Bickel and Frühwirth 2006), so movers do not lead it as long as the place itself
-//! is the largest group. Cost: one reduced rendering of each frame.
+//! is the largest group. Slow changes over the picture, and light that was varied on purpose, are in [`field`].
+//! Cost: one reduced rendering of each frame.
 
-use crate::geometry::{Homography, Rect, Size, level_to_full};
+mod field;
+
+use crate::geometry::{Rect, Size};
 use crate::noise::NoiseModel;
 use crate::pixel::resample::{Patch, resample};
 use crate::pixel::{FrameSource, SourceError, tone};
-use crate::plan::FramePlan;
+use crate::plan::{FramePlan, Light};
 use crate::register::RegisterError;
+use field::Change;
 use rayon::prelude::*;
 
 /// Light below or above these is not compared.
@@ -23,7 +27,13 @@ const REACH: f32 = 5.0;
 /// A gain this close to one, in stops, is taken for one: a tripod set stays untouched.
 const NOTHING: f32 = 0.004;
 
-/// Fills in the gains of all frames that fit.
+/// Changed light in this share of the structured places, in this share of the other frames, was varied on purpose.
+const VARIED: (f64, f64) = (0.12, 0.3);
+/// Gains that differ by fewer stops than this do not drift.
+const DRIFT: f32 = 0.1;
+
+/// Fills in the gains, and the slow changes over the picture, of all frames that fit, or of the `only` one; says what
+/// kind of change it is.
 ///
 /// # Errors
 /// When a frame cannot be read.
@@ -31,32 +41,55 @@ pub fn match_gains(
     sources: &[&dyn FrameSource],
     reference: usize,
     frames: &mut [FramePlan],
-) -> Result<(), RegisterError> {
+    only: Option<usize>,
+) -> Result<Light, RegisterError> {
     let size = sources[reference].size();
     let level = (0..16).find(|&k| (size.width.max(size.height) >> k) <= 700).unwrap_or(0);
-    let base = aligned(sources[reference], &Homography::IDENTITY, size, level)?;
-    frames.par_iter_mut().enumerate().filter(|(i, f)| *i != reference && f.misfit.is_none()).try_for_each(
-        |(i, frame)| {
-            let seen = aligned(sources[i], &frame.transform, size, level)?;
-            for c in 0..3 {
-                frame.gain[c] = gain(&seen.planes[c], &base.planes[c]).unwrap_or(1.0);
-            }
-            Ok::<_, RegisterError>(())
-        },
-    )
+    let base = aligned(sources[reference], &FramePlan::untouched(size), size, level)?;
+    let wanted =
+        |i: usize, f: &FramePlan| i != reference && f.misfit.is_none() && only.is_none_or(|o| o == i);
+    let changes: Vec<Change> = frames
+        .par_iter_mut()
+        .enumerate()
+        .filter(|(i, f)| wanted(*i, f))
+        .map(|(i, frame)| {
+            let seen = aligned(sources[i], frame, size, level)?;
+            let stored: [f32; 3] =
+                std::array::from_fn(|c| gain(&seen.planes[c], &base.planes[c]).unwrap_or(1.0));
+            let change = field::compare(&seen.planes, &base.planes, size.at_level(level), size, stored);
+            frame.field = change.field.clone();
+            // Full samples may stand for different light.
+            frame.gain = stored.map(|g| g * sources[reference].headroom() / sources[i].headroom());
+            Ok(change)
+        })
+        .collect::<Result<_, RegisterError>>()?;
+    Ok(kind(frames, &changes))
+}
+
+/// What the changes have in common.
+fn kind(frames: &[FramePlan], changes: &[Change]) -> Light {
+    let varied = changes.iter().filter(|c| c.local >= VARIED.0).count();
+    let stops = || frames.iter().filter(|f| f.misfit.is_none()).flat_map(|f| f.gain).map(f32::log2);
+    let (low, high) = stops().fold((0.0f32, 0.0f32), |(l, h), v| (l.min(v), h.max(v)));
+    if varied > 0 && varied as f64 >= VARIED.1 * changes.len() as f64 {
+        Light::Varied
+    } else if changes.iter().any(|c| c.field.is_some()) {
+        Light::Uneven
+    } else if high - low > DRIFT {
+        Light::Drifts
+    } else {
+        Light::Steady
+    }
 }
 
 fn aligned(
     source: &dyn FrameSource,
-    transform: &Homography,
+    frame: &FramePlan,
     size: Size,
     level: u32,
 ) -> Result<Patch, SourceError> {
-    let up = level_to_full(level);
-    let inverse = transform.inverse().unwrap_or(Homography::IDENTITY);
     let own = level.min(source.levels() - 1);
-    let down = level_to_full(own).inverse().unwrap_or(Homography::IDENTITY);
-    resample(source, own, &down.after(&inverse).after(&up), size.at_level(level).rect())
+    resample(source, own, frame.to_frame().between_levels(level, own), size.at_level(level).rect())
 }
 
 /// What to multiply `seen` with to get `wanted`, or `None` when too little can be compared.
@@ -119,15 +152,14 @@ pub fn measure_noise(
             let pair = [used[k % used.len()], used[(k + 1) % used.len()]];
             let mut roots = Vec::new();
             for i in pair {
-                let inverse = frames[i].transform.inverse().unwrap_or(Homography::IDENTITY);
-                let p = resample(sources[i], 0, &inverse, region)?;
+                let p = resample(sources[i], 0, frames[i].to_frame(), region)?;
                 if p.spans.iter().any(|&s| s != (0, region.width)) {
                     return Ok(Vec::new());
                 }
                 roots.push(
                     p.planes
                         .iter()
-                        .zip(frames[i].gain)
+                        .zip(frames[i].multiplier(&frames[reference]))
                         .map(|(light, g)| tone::roots(light, g))
                         .collect::<Vec<_>>(),
                 );

@@ -7,6 +7,7 @@ use crate::geometry::{Rect, Size};
 #[derive(Debug, Clone)]
 pub struct MemoryFrame {
     levels: Vec<(Size, Samples)>,
+    headroom: f32,
 }
 
 impl MemoryFrame {
@@ -17,7 +18,12 @@ impl MemoryFrame {
             let next = halve(*s, p);
             levels.push((s.at_level(1), next));
         }
-        Self { levels }
+        Self { levels, headroom: 1.0 }
+    }
+
+    /// The same samples, full ones standing for this much light.
+    pub fn with_headroom(self, headroom: f32) -> Self {
+        Self { headroom, ..self }
     }
 }
 
@@ -32,6 +38,10 @@ impl FrameSource for MemoryFrame {
 
     fn depth(&self) -> Depth {
         self.levels[0].1.depth()
+    }
+
+    fn headroom(&self) -> f32 {
+        self.headroom
     }
 
     fn read(&self, level: u32, region: Rect) -> Result<Samples, SourceError> {
@@ -49,6 +59,7 @@ impl FrameSource for MemoryFrame {
         Ok(match samples {
             Samples::Eight(d) => Samples::Eight(cut(d, w, region)),
             Samples::Sixteen(d) => Samples::Sixteen(cut(d, w, region)),
+            Samples::Wide(d) => Samples::Wide(cut(d, w, region)),
         })
     }
 }

@@ -1,7 +1,7 @@
 //! One pyramid step: the mean of 2×2 pixels in linear light. Cost: one table look-up a sample.
 
 use super::Samples;
-use super::tone::{CODE_OF_ROOT, LINEAR_OF_U8, LINEAR_OF_U16, root};
+use super::tone::{CODE_OF_ROOT, LINEAR_OF_U8, LINEAR_OF_U16, linear_of_root, root};
 use crate::geometry::Size;
 use std::sync::LazyLock;
 
@@ -31,6 +31,9 @@ pub fn halve(size: Size, samples: &Samples) -> Samples {
                 code[usize::from(root(mean))]
             }))
         }
+        Samples::Wide(d) => Samples::Wide(halve_with(size, d, |q| {
+            root(q.iter().map(|&v| linear_of_root(v)).sum::<f32>() / 4.0)
+        })),
     }
 }
 
@@ -68,6 +71,8 @@ mod tests {
             prop_assert_eq!(e.len() as u64, 3 * size.at_level(1).pixels());
             let Samples::Sixteen(s) = halve(size, &Samples::Sixteen(vec![u; n])) else { panic!() };
             prop_assert!(s.iter().all(|&x| x.abs_diff(u) <= 2));
+            let Samples::Wide(s) = halve(size, &Samples::Wide(vec![u; n])) else { panic!() };
+            prop_assert!(s.iter().all(|&x| x.abs_diff(u) <= 1));
         }
     }
 

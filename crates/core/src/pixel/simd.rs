@@ -4,7 +4,7 @@
 //! are, and each is from an array whose length is checked first. Both ways add in the same order with fused
 //! multiplications (IEEE 754) and give the same bits; a test holds them together.
 
-use crate::geometry::Homography;
+use crate::geometry::{Homography, Point};
 
 /// Source pixels along a side of the kernel.
 pub(super) const TAPS: usize = 6;
@@ -30,61 +30,113 @@ pub(super) struct Run<'a> {
     pub weights: &'a [Weights; PHASES],
 }
 
+/// A run of output pixels whose positions in the frame are given one by one.
+pub(super) struct Listed<'a> {
+    pub places: &'a [Point],
+    pub weights: &'a [Weights; PHASES],
+}
+
 /// Pixels whose positions are worked out together.
 const CHUNK: usize = 16;
+
+/// Where the kernel's first value is in the window, and its phases, for a chunk of pixels.
+type Chunk = ([u32; CHUNK], [u32; CHUNK], [u32; CHUNK]);
+
+/// Anything that knows the positions of its pixels.
+trait Positions {
+    /// Of the pixels from `skip` on.
+    fn chunk(&self, window: &Window, skip: usize) -> Chunk;
+}
 
 impl Run<'_> {
     /// Samples the window at every pixel of the run.
     pub fn sample(&self, window: &Window, out: [&mut [f32]; 3]) {
-        #[cfg(target_arch = "x86_64")]
-        if std::arch::is_x86_feature_detected!("avx2") && std::arch::is_x86_feature_detected!("fma") {
-            return vector::sample(self, window, out);
-        }
-        self.each(window, out, plain);
+        sample(self, self.weights, window, out);
     }
+}
 
-    /// Positions by the transform, then the kernel at each.
-    #[inline(always)]
-    fn each(
-        &self,
-        window: &Window,
-        out: [&mut [f32]; 3],
-        kernel: impl Fn(&[f32], usize, &Weights, &Weights) -> [f32; 3],
-    ) {
-        let [red, green, blue] = out;
-        let stride = 4 * window.width;
-        let length = (TAPS - 1) * stride + LANES;
-        let chunks = red.chunks_mut(CHUNK).zip(green.chunks_mut(CHUNK)).zip(blue.chunks_mut(CHUNK));
-        for (n, ((red, green), blue)) in chunks.enumerate() {
-            let (at, u, v) = self.positions(window, (n * CHUNK) as i64);
-            for (i, ((r, g), b)) in red.iter_mut().zip(green).zip(blue).enumerate() {
-                // Covered positions have their whole kernel in the window: its border is as wide.
-                let under = &window.data[at[i] as usize..][..length];
-                let weights = |phase: u32| &self.weights[phase as usize % PHASES];
-                [*r, *g, *b] = kernel(under, stride, weights(u[i]), weights(v[i]));
-            }
+impl Listed<'_> {
+    /// Samples the window at every place.
+    pub fn sample(&self, window: &Window, out: [&mut [f32]; 3]) {
+        sample(self, self.weights, window, out);
+    }
+}
+
+fn sample(places: &impl Positions, weights: &[Weights; PHASES], window: &Window, out: [&mut [f32]; 3]) {
+    #[cfg(target_arch = "x86_64")]
+    if std::arch::is_x86_feature_detected!("avx2") && std::arch::is_x86_feature_detected!("fma") {
+        return vector::sample(places, weights, window, out);
+    }
+    each(places, weights, window, out, plain);
+}
+
+/// Positions first, then the kernel at each.
+#[inline(always)]
+fn each(
+    places: &impl Positions,
+    weights: &[Weights; PHASES],
+    window: &Window,
+    out: [&mut [f32]; 3],
+    kernel: impl Fn(&[f32], usize, &Weights, &Weights) -> [f32; 3],
+) {
+    let [red, green, blue] = out;
+    let stride = 4 * window.width;
+    let length = (TAPS - 1) * stride + LANES;
+    let chunks = red.chunks_mut(CHUNK).zip(green.chunks_mut(CHUNK)).zip(blue.chunks_mut(CHUNK));
+    for (n, ((red, green), blue)) in chunks.enumerate() {
+        let (at, u, v) = places.chunk(window, n * CHUNK);
+        for (i, ((r, g), b)) in red.iter_mut().zip(green).zip(blue).enumerate() {
+            // Covered positions have their whole kernel in the window: its border is as wide.
+            let under = &window.data[at[i] as usize..][..length];
+            let weights = |phase: u32| &weights[phase as usize % PHASES];
+            [*r, *g, *b] = kernel(under, stride, weights(u[i]), weights(v[i]));
         }
     }
+}
 
-    /// Of the pixels from `skip` on: where the kernel's first value is in the window, and its phases.
+/// Added to a number, its mantissa ends in the whole number nearest to it, negative ones in two's complement.
+const WHOLE: f64 = 1.5 * (1u64 << 52) as f64;
+
+impl Window {
+    /// The kernel's first value and phases at a place given in phases.
     #[inline(always)]
-    fn positions(&self, window: &Window, skip: i64) -> ([u32; CHUNK], [u32; CHUNK], [u32; CHUNK]) {
-        /// Added to a number, its mantissa ends in the whole number nearest to it, negative ones in two's complement.
-        const WHOLE: f64 = 1.5 * (1u64 << 52) as f64;
-        let (m, x0, y) = (&self.to_frame.0, (self.from.0 + skip) as f64, self.from.1 as f64);
+    fn start(&self, across: f64, down: f64) -> (u32, u32, u32) {
+        // Phases come from frame coordinates, so that they do not depend on how the picture is cut up.
+        let (u, v) = ((across + WHOLE).to_bits() as u32, (down + WHOLE).to_bits() as u32);
+        let whole = |q: u32| q as i32 >> PHASES.trailing_zeros();
+        let (ox, oy) = (self.origin.0 as i32 + 2, self.origin.1 as i32 + 2);
+        let (row, column) = (whole(v).wrapping_sub(oy) as u32, whole(u).wrapping_sub(ox) as u32);
+        let at = row.wrapping_mul(self.width as u32).wrapping_add(column).wrapping_mul(4);
+        (at, u % PHASES as u32, v % PHASES as u32)
+    }
+}
+
+impl Positions for Run<'_> {
+    #[inline(always)]
+    fn chunk(&self, window: &Window, skip: usize) -> Chunk {
+        let (m, x0, y) = (&self.to_frame.0, (self.from.0 + skip as i64) as f64, self.from.1 as f64);
         let (bx, by, bw) = (m[1] * y + m[2], m[4] * y + m[5], m[7] * y + m[8]);
-        let (ox, oy) = (window.origin.0 as i32 + 2, window.origin.1 as i32 + 2);
         let mut out = ([0; CHUNK], [0; CHUNK], [0; CHUNK]);
         for i in 0..CHUNK {
             let x = x0 + f64::from(i as u32);
             let d = PHASES as f64 / (m[6] * x + bw);
-            // Phases come from frame coordinates, so that they do not depend on how the picture is cut up.
-            let u = ((m[0] * x + bx) * d + WHOLE).to_bits() as u32;
-            let v = ((m[3] * x + by) * d + WHOLE).to_bits() as u32;
-            let whole = |q: u32| q as i32 >> PHASES.trailing_zeros();
-            let (row, column) = (whole(v).wrapping_sub(oy) as u32, whole(u).wrapping_sub(ox) as u32);
-            out.0[i] = row.wrapping_mul(window.width as u32).wrapping_add(column).wrapping_mul(4);
-            (out.1[i], out.2[i]) = (u % PHASES as u32, v % PHASES as u32);
+            (out.0[i], out.1[i], out.2[i]) = window.start((m[0] * x + bx) * d, (m[3] * x + by) * d);
+        }
+        out
+    }
+}
+
+impl Positions for Listed<'_> {
+    #[inline(always)]
+    fn chunk(&self, window: &Window, skip: usize) -> Chunk {
+        let mut out = ([0; CHUNK], [0; CHUNK], [0; CHUNK]);
+        for (i, p) in self.places[skip..].iter().take(CHUNK).enumerate() {
+            // A bend may lead a place within a covered run a hair beyond the border that the window has.
+            let inside =
+                |v: f64, from: i64, n: usize| v.clamp((from + 2) as f64, (from + n as i64 - 4) as f64);
+            let x = inside(p.x, window.origin.0, window.width);
+            let y = inside(p.y, window.origin.1, window.data.len() / (4 * window.width));
+            (out.0[i], out.1[i], out.2[i]) = window.start(PHASES as f64 * x, PHASES as f64 * y);
         }
         out
     }
@@ -129,7 +181,7 @@ fn plain(window: &[f32], stride: usize, across: &Weights, down: &Weights) -> [f3
 #[cfg(target_arch = "x86_64")]
 #[allow(unsafe_code)]
 mod vector {
-    use super::{LANES, Run, TAPS, Weights, Window};
+    use super::{LANES, PHASES, Positions, TAPS, Weights, Window};
     use std::arch::x86_64::*;
 
     /// Eight values from place `at` on.
@@ -141,14 +193,19 @@ mod vector {
         unsafe { _mm256_loadu_ps(values.as_ptr().add(at)) }
     }
 
-    pub fn sample(run: &Run<'_>, window: &Window, out: [&mut [f32]; 3]) {
+    pub fn sample(
+        places: &impl Positions,
+        weights: &[Weights; PHASES],
+        window: &Window,
+        out: [&mut [f32]; 3],
+    ) {
         // SAFETY: the caller has made sure that the processor has AVX2 and FMA.
-        unsafe { inner(run, window, out) }
+        unsafe { inner(places, weights, window, out) }
     }
 
     #[target_feature(enable = "avx2,fma")]
-    fn inner(run: &Run<'_>, window: &Window, out: [&mut [f32]; 3]) {
-        run.each(window, out, |w, stride, across, down| kernel(w, stride, across, down));
+    fn inner(places: &impl Positions, weights: &[Weights; PHASES], window: &Window, out: [&mut [f32]; 3]) {
+        super::each(places, weights, window, out, |w, stride, across, down| kernel(w, stride, across, down));
     }
 
     #[inline]
@@ -209,7 +266,7 @@ mod tests {
             let run = Run { to_frame: &to_frame, from: (2, random.below(9) as i64 + 5), weights: &weights };
             let (mut a, mut b) = ([[0.0f32; 30]; 3], [[0.0f32; 30]; 3]);
             run.sample(&window, a.each_mut().map(|p| &mut p[..]));
-            run.each(&window, b.each_mut().map(|p| &mut p[..]), plain);
+            each(&run, &weights, &window, b.each_mut().map(|p| &mut p[..]), plain);
             assert_eq!(a.map(|p| p.map(f32::to_bits)), b.map(|p| p.map(f32::to_bits)));
         }
     }

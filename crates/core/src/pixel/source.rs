@@ -4,20 +4,25 @@ use crate::geometry::{Rect, Size};
 
 /// Bits a sample of a frame.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[repr(u32)]
 pub enum Depth {
     /// Eight-bit sRGB codes.
-    Eight,
+    Eight = 0,
     /// Sixteen-bit sRGB codes.
-    Sixteen,
+    Sixteen = 1,
+    /// Sixteen-bit root codes of light up to a headroom: what raw files and floats hold.
+    Wide = 2,
 }
 
-/// Interleaved RGB samples in the working space: sRGB primaries and transfer curve (IEC 61966-2-1).
+/// Interleaved RGB samples in the working space: sRGB primaries; sRGB's transfer curve (IEC 61966-2-1) or root codes.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Samples {
     /// Codes 0..=255.
     Eight(Vec<u8>),
     /// Codes 0..=65535.
     Sixteen(Vec<u16>),
+    /// `65535 · sqrt(light / headroom)`, see [`FrameSource::headroom`].
+    Wide(Vec<u16>),
 }
 
 impl Samples {
@@ -26,6 +31,7 @@ impl Samples {
         match depth {
             Depth::Eight => Self::Eight(vec![0; 3 * pixels]),
             Depth::Sixteen => Self::Sixteen(vec![0; 3 * pixels]),
+            Depth::Wide => Self::Wide(vec![0; 3 * pixels]),
         }
     }
 
@@ -34,6 +40,7 @@ impl Samples {
         match self {
             Self::Eight(_) => Depth::Eight,
             Self::Sixteen(_) => Depth::Sixteen,
+            Self::Wide(_) => Depth::Wide,
         }
     }
 }
@@ -53,6 +60,12 @@ pub trait FrameSource: Send + Sync {
 
     /// Bits a sample.
     fn depth(&self) -> Depth;
+
+    /// Light that a full sample stands for; 1 is the white of the working space. More than one for raw files and
+    /// floats, whose highlights go on beyond it.
+    fn headroom(&self) -> f32 {
+        1.0
+    }
 
     /// Reads `region`, which must lie inside the level, row by row without gaps.
     ///

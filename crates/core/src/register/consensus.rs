@@ -4,8 +4,8 @@
 //! Zisserman 2000), where each match counts by how few others share its part of the picture: a crowd full of
 //! corners has no more say than the wall behind it. The best is polished by iterated least squares.
 
-use super::cell;
-use crate::geometry::{Correspondence, Homography, Model, Size, fit};
+use super::part;
+use crate::geometry::{Correspondence, Homography, Model, Point, Size, fit};
 use crate::random::Random;
 
 /// A match farther off than this, in pixels of the feature level, does not support a transform.
@@ -14,13 +14,14 @@ const TRIES: usize = 2500;
 /// Fewest supporting matches, and fewest of 8×8 parts of the picture they must lie in.
 const ENOUGH: (usize, usize) = (12, 6);
 
-/// The transform that most parts of the picture support, or `None` when too few do.
-pub(super) fn find(matches: &[Correspondence], size: Size) -> Option<Homography> {
+/// The transform that most parts of the box that leads (its corner and sides) support, or `None` when too few do;
+/// `size` is that of the whole picture.
+pub(super) fn find(matches: &[Correspondence], size: Size, led: (Point, Point)) -> Option<Homography> {
     if matches.len() < ENOUGH.0 {
         return None;
     }
     const ACROSS: usize = 8;
-    let cells: Vec<usize> = matches.iter().map(|m| cell(m.to, size, ACROSS)).collect();
+    let cells: Vec<usize> = matches.iter().map(|m| part(m.to, led, ACROSS)).collect();
     let mut crowd = [0.0f64; ACROSS * ACROSS];
     cells.iter().for_each(|&c| crowd[c] += 1.0);
     let weights: Vec<f64> = cells.iter().map(|&c| 1.0 / crowd[c].sqrt()).collect();
@@ -77,7 +78,6 @@ pub(super) fn plausible(h: &Homography, size: Size) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::geometry::Point;
 
     #[test]
     fn a_coherent_crowd_does_not_lead_the_fit() {
@@ -98,7 +98,7 @@ mod tests {
             let mut p = || Point::new(random.within(0.0, 1000.0), random.within(0.0, 700.0));
             matches.push(Correspondence { from: p(), to: p(), weight: 1.0 });
         }
-        let found = find(&matches, size).unwrap();
+        let found = find(&matches, size, (Point::default(), Point::new(1000.0, 700.0))).unwrap();
         assert!(found.grid_distance(&truth, size) < 0.3);
     }
 
@@ -107,6 +107,7 @@ mod tests {
         let mut random = Random::new(9);
         let mut p = || Point::new(random.within(0.0, 1000.0), random.within(0.0, 700.0));
         let matches: Vec<_> = (0..60).map(|_| Correspondence { from: p(), to: p(), weight: 1.0 }).collect();
-        assert_eq!(find(&matches, Size::new(1000, 700)), None);
+        let whole = (Point::default(), Point::new(1000.0, 700.0));
+        assert_eq!(find(&matches, Size::new(1000, 700), whole), None);
     }
 }

@@ -11,16 +11,27 @@ use crate::random::Random;
 use multiversion::multiversion;
 use std::sync::LazyLock;
 
-/// One corner: place, strength and descriptor.
+/// One corner: place, strength and descriptor. Kept small: every frame's stay in memory until all are matched.
 #[derive(Debug, Clone)]
 pub(super) struct Feature {
     /// In pixels of the feature level.
-    pub at: Point,
+    at: [f32; 2],
     /// Smaller eigenvalue of the structure tensor.
     pub strength: f32,
     /// Found at the finest scale.
     pub fine: bool,
     bits: [u64; 4],
+}
+
+impl Feature {
+    /// Where it is, in pixels of the feature level.
+    pub fn at(&self) -> Point {
+        Point::new(f64::from(self.at[0]), f64::from(self.at[1]))
+    }
+
+    fn distance(&self, other: &Self) -> f32 {
+        (self.at[0] - other.at[0]).hypot(self.at[1] - other.at[1])
+    }
 }
 
 /// The corners of one frame.
@@ -33,12 +44,14 @@ pub(super) struct Features {
 impl Features {
     /// A number from the content alone, to break ties without regard to the order of frames.
     pub fn fingerprint(&self) -> u64 {
-        self.points.iter().fold(0, |h, f| h ^ f.bits[0].rotate_left(f.at.x as u32 % 64))
+        self.points.iter().fold(0, |h, f| h ^ f.bits[0].rotate_left(f.at[0] as u32 % 64))
     }
 }
 
 /// Scales relative to the feature level, and how many corners each may keep.
 const SCALES: [(f64, usize); 3] = [(1.0, 900), (0.75, 500), (0.5625, 300)];
+/// Corners fainter than this, in grey steps squared, are noise where the picture has better ones.
+const LEAST: f32 = 2.0;
 /// Radius that a descriptor needs around its corner.
 const RADIUS: i64 = 15;
 /// Distance that the second best match must exceed, relative to the best.
@@ -62,10 +75,11 @@ pub(super) fn find(grey: &Plane, level: u32) -> Features {
         let picture = if scale == 1.0 { grey.blurred() } else { reduced(grey, scale).blurred() };
         for (x, y, strength) in corners(&picture, limit) {
             let bits = describe(&picture, x, y);
-            let full = |v: u32| (f64::from(v) + 0.5) / scale - 0.5;
-            points.push(Feature { at: Point::new(full(x), full(y)), strength, fine: scale == 1.0, bits });
+            let full = |v: u32| ((f64::from(v) + 0.5) / scale - 0.5) as f32;
+            points.push(Feature { at: [full(x), full(y)], strength, fine: scale == 1.0, bits });
         }
     }
+    points.shrink_to_fit();
     Features { size: grey.size, level, points }
 }
 
@@ -88,13 +102,18 @@ fn corners(picture: &Plane, limit: usize) -> Vec<(u32, u32, f32)> {
         return Vec::new();
     }
     let response = responses(picture);
+    // A frame several stops darker has its corners too, only fainter.
+    let mut sample: Vec<f32> = response.iter().copied().step_by(7).collect();
+    let strong = sample.len() * 99 / 100;
+    let least = LEAST.min(0.05 * *sample.select_nth_unstable_by(strong, f32::total_cmp).1);
+    let whole = (Point::default(), Point::new(w as f64, h as f64));
     const ACROSS: usize = 12;
     let mut cells: Vec<Vec<(u32, u32, f32)>> = vec![Vec::new(); ACROSS * ACROSS];
     let r = RADIUS as usize;
     for y in r..h - r {
         for x in r..w - r {
             let v = response[y * w + x];
-            if v < 2.0 {
+            if v < least {
                 continue;
             }
             let around = [
@@ -108,7 +127,7 @@ fn corners(picture: &Plane, limit: usize) -> Vec<(u32, u32, f32)> {
                 (y + 1, x + 1),
             ];
             if around.iter().all(|&(b, a)| response[b * w + a] < v) {
-                let cell = super::cell(Point::new(x as f64, y as f64), picture.size, ACROSS);
+                let cell = super::part(Point::new(x as f64, y as f64), whole, ACROSS);
                 cells[cell].push((x as u32, y as u32, v));
             }
         }
@@ -214,11 +233,11 @@ pub(super) fn matches(from: &Features, to: &Features) -> Vec<Correspondence> {
             let d = distance(a, b);
             if d < best.0 {
                 // The same corner at a neighbouring scale is no rival.
-                if best.0 < u32::MAX && to.points[best.1].at.distance(b.at) > 4.0 {
+                if best.0 < u32::MAX && to.points[best.1].distance(b) > 4.0 {
                     second = best.0;
                 }
                 best = (d, j);
-            } else if d < second && to.points[best.1].at.distance(b.at) > 4.0 {
+            } else if d < second && to.points[best.1].distance(b) > 4.0 {
                 second = d;
             }
             if d < back[j].0 {
@@ -231,6 +250,10 @@ pub(super) fn matches(from: &Features, to: &Features) -> Vec<Correspondence> {
         .iter()
         .enumerate()
         .filter(|&(i, &((d, j), second))| d < 72 && (d as f32) < RATIO * second as f32 && back[j].1 == i)
-        .map(|(i, &((_, j), _))| Correspondence { from: from.points[i].at, to: to.points[j].at, weight: 1.0 })
+        .map(|(i, &((_, j), _))| Correspondence {
+            from: from.points[i].at(),
+            to: to.points[j].at(),
+            weight: 1.0,
+        })
         .collect()
 }

@@ -8,25 +8,38 @@
 //! 3. Small patches spread over the reference are found again in each frame to a few hundredths of a pixel
 //!    ([`patches`]), coarse level first, and a robust fit joins them; the number of parameters is chosen by the
 //!    Bayesian information criterion (Schwarz 1978).
-//! 4. A frame with too few agreeing places is set aside with the reason ([`verdict`]).
+//! 4. What all frames leave together tells the set's lens ([`lens`]); where places are left that neither explains, the
+//!    reference is bent smoothly ([`local`]): depth.
+//! 5. A frame with too few agreeing places is set aside with the reason ([`verdict`]).
+//!
+//! Beside it: which frames share a camera position ([`positions`]), and which of a shoot show one view ([`views()`]).
 //!
 //! Cost: about 0.1 s a frame and core; memory: one reduced grey picture a frame.
 
 mod consensus;
 mod features;
+mod guides;
+mod lens;
+mod local;
 mod patches;
+pub mod positions;
 mod quality;
 mod verdict;
+mod views;
 
-use crate::geometry::{Homography, Model, Point, Rect, level_to_full};
-use crate::pixel::tone::{LINEAR_OF_U8, LINEAR_OF_U16, luminance};
+use crate::geometry::{Correspondence, Homography, Model, Point, Rect, level_to_full};
+use crate::pixel::tone::{LINEAR_OF_U8, LINEAR_OF_U16, linear_of_root, luminance};
 use crate::pixel::{FrameSource, Plane, Samples, SourceError};
 use crate::plan::FramePlan;
 use crate::progress::{Cancelled, Counter, Watch};
 use features::Features;
+use guides::Guides;
+pub use guides::{Area, Guide};
 use quality::Quality;
 use rayon::prelude::*;
 use std::sync::LazyLock;
+use verdict::Judged;
+pub use views::views;
 
 /// Why registration stopped.
 #[derive(Debug, Clone, thiserror::Error)]
@@ -45,28 +58,41 @@ pub struct Registration {
     pub reference: usize,
     /// One entry a frame, in the given order.
     pub frames: Vec<FramePlan>,
+    /// How far the lens moves the corners, as a share of the half diagonal, when it was repaired.
+    pub lens: Option<f64>,
 }
+
+/// Places farther off than this share of the diagonal do not tell the lens: they are movers.
+const LENS_REACH: f64 = 0.01;
 
 /// The longest side of the picture that features are looked for in.
 const FEATURE_SIDE: u32 = 1400;
 
-/// Lays `sources` over a reference: the given one, or the one that asks least change of the others.
-///
-/// `models` are the allowed families, from few to many parameters; only the identity means "leave as they are".
+/// What its owner wants of an alignment.
+#[derive(Debug, Clone, Copy)]
+pub struct Wishes<'a> {
+    /// The reference frame; `None` takes the one that asks least change of the others.
+    pub reference: Option<usize>,
+    /// The allowed families, from few to many parameters; only the identity means "leave as they are".
+    pub models: &'a [Model],
+    /// Areas that guide it.
+    pub areas: &'a [Area],
+}
+
+/// Lays `sources` over a reference.
 ///
 /// # Errors
 /// When a frame cannot be read or the work is cancelled.
 pub fn register(
     sources: &[&dyn FrameSource],
-    reference: Option<usize>,
-    models: &[Model],
+    wishes: Wishes<'_>,
     watch: Watch<'_>,
 ) -> Result<Registration, RegisterError> {
-    if models == [Model::Identity] || sources.len() == 1 {
-        let frames = sources.iter().map(|s| FramePlan::untouched(s.size())).collect();
-        return Ok(Registration { reference: reference.unwrap_or(0), frames });
+    if wishes.models == [Model::Identity] || sources.len() == 1 {
+        let frames = sources.iter().map(|s| FramePlan::of(*s)).collect();
+        return Ok(Registration { reference: wishes.reference.unwrap_or(0), frames, lens: None });
     }
-    let counter = Counter::new(2 * sources.len(), watch);
+    let counter = Counter::new(3 * sources.len(), watch);
     let features: Vec<Features> = sources
         .par_iter()
         .map(|s| {
@@ -76,40 +102,145 @@ pub fn register(
             Ok(found)
         })
         .collect::<Result<_, RegisterError>>()?;
-    let (reference, coarse, qualities) = match reference {
+    let (reference, coarse, qualities) = match wishes.reference {
         Some(r) => {
-            let fits = fits_to(&features, r);
+            let fits = fits_to(&features, r, &Guides::default());
             let qualities = quality::compare(sources, sources[r].size(), &fits)?;
             (r, fits, qualities)
         }
         None => propose(sources, &features)?,
     };
-    let anchors = patches::anchors(sources[reference], &features[reference])?;
-    let frames = sources
-        .par_iter()
+    let guides = Guides::new(wishes.areas, &coarse);
+    let coarse = match wishes.areas {
+        [] => coarse,
+        // What leads the fine fit must lead the coarse one.
+        _ => fits_to(&features, reference, &guides),
+    };
+    let anchors = patches::anchors(sources[reference], &features[reference], &guides)?;
+    let judged = |i: usize| {
+        let judged = if i == reference {
+            let plan = FramePlan { points: anchors.positions(), ..FramePlan::of(sources[i]) };
+            Judged { plan, places: Vec::new() }
+        } else {
+            verdict::judge(sources[i], &anchors, coarse[i], wishes.models)?
+        };
+        counter.tick()?;
+        Ok(judged)
+    };
+    let mut all: Vec<Judged> =
+        (0..sources.len()).into_par_iter().map(judged).collect::<Result<_, RegisterError>>()?;
+    // Only a full set of families is free to bend.
+    let lens = match wishes.models {
+        [.., Model::Perspective] => straighten(&mut all, reference),
+        _ => None,
+    };
+    let free = matches!(wishes.models, [.., Model::Perspective]);
+    let frames = all
+        .into_par_iter()
         .enumerate()
-        .map(|(i, &source)| {
-            let plan = if i == reference {
-                FramePlan { points: anchors.positions(), ..FramePlan::untouched(source.size()) }
-            } else {
-                verdict::judge(source, &anchors, coarse[i], models)?
-            };
+        .map(|(i, mut judged)| {
+            if free && i != reference && coarse[i].is_some() && !steady(&judged) {
+                deepen(sources[i], &anchors, &mut judged, &|| corners(&features[i], &features[reference]))?;
+            }
             counter.tick()?;
-            Ok(FramePlan { sharpness: qualities[i].map(|q| q.sharpness), ..plan })
+            Ok(FramePlan { sharpness: qualities[i].map(|q| q.sharpness), ..judged.plan })
         })
         .collect::<Result<_, RegisterError>>()?;
-    Ok(Registration { reference, frames })
+    Ok(Registration { reference, frames, lens })
+}
+
+/// Brings a frame that lies roughly where `transform` puts it to the best fit near there; `None` when nothing is
+/// found again around it.
+///
+/// # Errors
+/// When a frame cannot be read.
+pub fn snap(
+    reference: &dyn FrameSource,
+    frame: &dyn FrameSource,
+    transform: &Homography,
+) -> Result<Option<FramePlan>, RegisterError> {
+    let level = feature_level(reference);
+    let found = features::find(&grey(reference, level, reference.size().at_level(level).rect())?, level);
+    let anchors = patches::anchors(reference, &found, &Guides::default())?;
+    let judged = verdict::judge(frame, &anchors, Some(*transform), &Model::ALL)?;
+    Ok(Some(judged.plan).filter(|p| p.misfit.is_none()))
+}
+
+/// Whether what a frame's fit leaves needs nothing further.
+fn steady(judged: &Judged) -> bool {
+    let to_frame = judged.plan.to_frame();
+    let scale = |c: &Correspondence| judged.plan.transform.scale_at(c.from);
+    let left = judged.places.iter().map(|c| scale(c) * to_frame.apply(c.to).distance(c.from)).collect();
+    judged.plan.misfit.is_none() && local::steady(left)
+}
+
+/// Repairs what the set's lens did, when the frames tell it; returns its displacement at the corner.
+fn straighten(all: &mut [Judged], reference: usize) -> Option<f64> {
+    let size = all[reference].plan.size;
+    let good = |j: &Judged| j.plan.misfit.is_none() && j.plan.size == size && !j.places.is_empty();
+    let limit = LENS_REACH * size.diagonal();
+    let near = |j: &Judged| -> Vec<Correspondence> {
+        let near = |c: &&Correspondence| j.plan.transform.apply(c.from).distance(c.to) < limit;
+        j.places.iter().filter(near).copied().collect()
+    };
+    let places: Vec<Vec<Correspondence>> = all.iter().filter(|j| good(j)).map(near).collect();
+    let lists: Vec<&[Correspondence]> = places.iter().map(Vec::as_slice).collect();
+    let lens = lens::estimate(size, &lists)?;
+    for (judged, places) in all.iter_mut().filter(|j| good(j)).zip(&places) {
+        let Some(bend) = lens.bend(places, &judged.plan.transform) else { continue };
+        let transform = judged.plan.transform;
+        let left = |c: &Correspondence| {
+            let (p, d) = (transform.apply(c.from), bend.at(c.to));
+            (p.x - c.to.x - d.x).hypot(p.y - c.to.y - d.y)
+        };
+        let all = judged.places.clone();
+        judged.settle(&all, left, 1.0);
+        judged.plan.bend = Some(bend);
+    }
+    Some(lens.k)
+}
+
+/// Bends a frame where depth asks for it.
+fn deepen(
+    source: &dyn FrameSource,
+    anchors: &patches::Anchors,
+    judged: &mut Judged,
+    corners: &dyn Fn() -> Vec<Correspondence>,
+) -> Result<(), RegisterError> {
+    let transform = judged.plan.transform;
+    if let Some(found) = local::refine(source, anchors, &transform, corners)? {
+        judged.plan.misfit = None;
+        judged.plan.bend = Some(found.bend);
+        let bend = judged.plan.bend.clone();
+        let left = |c: &Correspondence| {
+            let p = transform.apply(c.from);
+            let d = bend.as_ref().map_or(Point::default(), |b| b.at(c.to));
+            (p.x - c.to.x - d.x).hypot(p.y - c.to.y - d.y)
+        };
+        judged.settle(&found.places, left, found.limit);
+    }
+    Ok(())
 }
 
 /// The coarse transform of every frame to frame `to`, in full-size pixels; `None` where none is found.
-fn fits_to(features: &[Features], to: usize) -> Vec<Option<Homography>> {
+fn fits_to(features: &[Features], to: usize, guides: &Guides) -> Vec<Option<Homography>> {
+    let (size, full) = (features[to].size, level_to_full(features[to].level));
+    let led = guides.led(size, features[to].level);
     let fit = |from: &Features| {
-        let found = consensus::find(&features::matches(from, &features[to]), features[to].size)?;
-        let scale = |f: &Features| level_to_full(f.level);
-        Some(scale(&features[to]).after(&found).after(&scale(from).inverse()?))
+        let mut matches = features::matches(from, &features[to]);
+        matches.retain(|m| guides.lead(full.apply(m.to)));
+        let found = consensus::find(&matches, size, led)?;
+        Some(level_to_full(features[to].level).after(&found).after(&level_to_full(from.level).inverse()?))
     };
     let one = |(i, f)| if i == to { Some(Homography::IDENTITY) } else { fit(f) };
     features.par_iter().enumerate().map(one).collect()
+}
+
+/// Matched corners in full-size pixels.
+fn corners(from: &Features, to: &Features) -> Vec<Correspondence> {
+    let full = |f: &Features, p: Point| level_to_full(f.level).apply(p);
+    let matches = features::matches(from, to).into_iter();
+    matches.map(|m| Correspondence { from: full(from, m.from), to: full(to, m.to), ..m }).collect()
 }
 
 /// A reference, the coarse transforms to it, and what the frames are like.
@@ -123,7 +254,7 @@ fn propose(sources: &[&dyn FrameSource], features: &[Features]) -> Result<Propos
     let count = |fits: &[Option<Homography>]| fits.iter().flatten().count();
     let mut best: Option<(usize, Vec<Option<Homography>>)> = None;
     for &pivot in order.iter().take(4) {
-        let fits = fits_to(features, pivot);
+        let fits = fits_to(features, pivot, &Guides::default());
         let (found, enough) = (count(&fits), count(&fits) * 2 > features.len());
         if best.as_ref().is_none_or(|(_, b)| found > count(b)) {
             best = Some((pivot, fits));
@@ -175,12 +306,17 @@ fn grey(source: &dyn FrameSource, level: u32, region: Rect) -> Result<Plane, Sou
             let light = |p: &[u16]| luminance([0, 1, 2].map(|c| t[usize::from(p[c])]));
             d.chunks_exact(3).map(|p| 255.0 * light(p).sqrt()).collect()
         }
+        Samples::Wide(d) => {
+            let full = 255.0 * source.headroom().sqrt();
+            let light = |p: &[u16]| luminance([0, 1, 2].map(|c| linear_of_root(p[c])));
+            d.chunks_exact(3).map(|p| full * light(p).sqrt()).collect()
+        }
     };
     Ok(Plane { size: region.size(), data })
 }
 
-/// Which of a 4×4 division of the picture a point lies in.
-fn cell(p: Point, size: crate::geometry::Size, across: usize) -> usize {
-    let at = |v: f64, n: u32| ((v.max(0.0) / f64::from(n.max(1)) * across as f64) as usize).min(across - 1);
-    at(p.y, size.height) * across + at(p.x, size.width)
+/// Which of `across`² parts of a box, given by its corner and sides, a point lies in.
+fn part(p: Point, (corner, sides): (Point, Point), across: usize) -> usize {
+    let at = |v: f64, n: f64| ((v.max(0.0) / n.max(1.0) * across as f64) as usize).min(across - 1);
+    at(p.y - corner.y, sides.y) * across + at(p.x - corner.x, sides.x)
 }

@@ -3,10 +3,14 @@
 //! Each patch is tracked by inverse-compositional least squares over a shift (Baker and Matthews 2004) between the
 //! reference and the frame already resampled by the current transform; brightness is normalised by mean and
 //! deviation. What does not correlate (movers, covered places) drops out by itself.
+//!
+//! Where the reference has no corners (sky, plain walls), *soft* patches of a much reduced level stand in for them when
+//! a bend is looked for: less exact, and weighted by how exact they are.
 
 use super::features::Features;
-use super::{RegisterError, cell};
-use crate::geometry::{Correspondence, Homography, Point, Rect, Size, level_to_full};
+use super::guides::Guides;
+use super::{RegisterError, part};
+use crate::geometry::{Correspondence, Homography, Point, Rect, Size, Warp, level_to_full};
 use crate::pixel::resample::resample;
 use crate::pixel::{FrameSource, Plane, SourceError};
 
@@ -18,11 +22,23 @@ const SIDE: usize = (2 * HALF + 1) as usize;
 const ACROSS: usize = 14;
 /// Least correlation of a patch found again.
 const ALIKE: f32 = 0.8;
+/// Least deviation of a patch's values, in grey steps, and least roundness of its structure; for a soft patch.
+const LEAST: (f32, f64) = (1.5, 0.05);
+const LEAST_SOFT: (f32, f64) = (0.35, 0.02);
+/// Longest side of the level that soft patches are cut from, and their number across.
+const SOFT_SIDE: u32 = 320;
+const SOFT_ACROSS: usize = 16;
+/// What a corner's patch is known to, in pixels: weights are relative to it.
+const KNOWN: f64 = 0.05;
 
 /// The reference's patches, at each level they are looked for in, coarse first.
 pub(super) struct Anchors {
     pub size: Size,
+    /// Corner and sides of the part that leads: all of the reference, or what its owner wants to fit.
+    led: (Point, Point),
     pub levels: Vec<(u32, Vec<Patch>)>,
+    /// Patches where there are no corners, and their level.
+    pub soft: (u32, Vec<Patch>),
 }
 
 /// One patch of the reference: its place in pixels of its level, normalised values and gradients.
@@ -35,6 +51,11 @@ pub(super) struct Patch {
 }
 
 impl Anchors {
+    /// Which of `across`² parts of what leads a place of the reference lies in.
+    pub fn part(&self, p: Point, across: usize) -> usize {
+        part(p, self.led, across)
+    }
+
     /// Places of the finest patches in full-size reference pixels.
     pub fn positions(&self) -> Vec<Point> {
         let place =
@@ -43,38 +64,78 @@ impl Anchors {
     }
 }
 
-/// Cuts patches out of the reference around its best corners, evenly over the picture.
-pub(super) fn anchors(source: &dyn FrameSource, features: &Features) -> Result<Anchors, RegisterError> {
+/// Cuts patches out of the reference around its best corners, evenly over what leads.
+pub(super) fn anchors(
+    source: &dyn FrameSource,
+    features: &Features,
+    guides: &Guides,
+) -> Result<Anchors, RegisterError> {
+    let whole = source.size();
+    let led = guides.led(whole, 0);
+    let full = level_to_full(features.level);
     let mut cells: Vec<Vec<usize>> = vec![Vec::new(); ACROSS * ACROSS];
     for (i, f) in features.points.iter().enumerate().filter(|(_, f)| f.fine) {
-        cells[cell(f.at, features.size, ACROSS)].push(i);
+        let p = full.apply(f.at());
+        if guides.lead(p) {
+            cells[part(p, led, ACROSS)].push(i);
+        }
     }
     let mut places = Vec::new();
     for c in &mut cells {
         c.sort_by(|&a, &b| features.points[b].strength.total_cmp(&features.points[a].strength));
-        places.extend(c.iter().take(2).map(|&i| features.points[i].at));
+        places.extend(c.iter().take(2).map(|&i| features.points[i].at()));
     }
     // From the feature level straight to half and full size: each start is well within reach.
     let mut levels: Vec<u32> = [features.level, 1, 0].into_iter().filter(|&l| l <= features.level).collect();
     levels.dedup();
-    let to_full = level_to_full(features.level);
     let mut out = Vec::new();
     for level in levels {
         let size = source.size().at_level(level);
         let from_full = level_to_full(level).inverse().unwrap_or(Homography::IDENTITY);
         let mut patches = Vec::new();
         for &p in &places {
-            let q = from_full.apply(to_full.apply(p));
-            if let Some(patch) = cut(source, level, size, q)? {
+            let q = from_full.apply(full.apply(p));
+            if let Some(patch) = cut(source, level, size, q, LEAST)? {
                 patches.push(patch);
             }
         }
         out.push((level, patches));
     }
-    Ok(Anchors { size: source.size(), levels: out })
+    let corners: Vec<Point> = places.iter().map(|&p| full.apply(p)).collect();
+    let (level, mut soft) = soft(source, &corners)?;
+    let place = |p: &Patch| level_to_full(level).apply(Point::new(p.x as f64, p.y as f64));
+    soft.retain(|p| guides.lead(place(p)));
+    Ok(Anchors { size: whole, led, levels: out, soft: (level, soft) })
 }
 
-fn cut(source: &dyn FrameSource, level: u32, size: Size, at: Point) -> Result<Option<Patch>, SourceError> {
+/// Patches of a much reduced level, evenly spread, where no corner is near.
+fn soft(source: &dyn FrameSource, corners: &[Point]) -> Result<(u32, Vec<Patch>), SourceError> {
+    let full = source.size();
+    let level = (0..source.levels()).find(|&k| full.width.max(full.height) >> k <= SOFT_SIDE);
+    let level = level.unwrap_or(source.levels() - 1);
+    let size = full.at_level(level);
+    let reach = f64::from(full.width.max(full.height)) / SOFT_ACROSS as f64;
+    let from_full = level_to_full(level).inverse().unwrap_or(Homography::IDENTITY);
+    let mut patches = Vec::new();
+    for k in 0..SOFT_ACROSS * SOFT_ACROSS {
+        let at = |i: usize, n: u32| (i as f64 + 0.5) / SOFT_ACROSS as f64 * f64::from(n);
+        let p = Point::new(at(k % SOFT_ACROSS, full.width), at(k / SOFT_ACROSS, full.height));
+        if corners.iter().all(|c| c.distance(p) > reach)
+            && let Some(patch) = cut(source, level, size, from_full.apply(p), LEAST_SOFT)?
+        {
+            patches.push(patch);
+        }
+    }
+    Ok((level, patches))
+}
+
+fn cut(
+    source: &dyn FrameSource,
+    level: u32,
+    size: Size,
+    at: Point,
+    least: (f32, f64),
+) -> Result<Option<Patch>, SourceError> {
     let (x, y) = (at.x.round() as i64, at.y.round() as i64);
     let side = SIDE as u32 + 2;
     let region = Rect::new(x - HALF - 1, y - HALF - 1, side, side);
@@ -92,7 +153,7 @@ fn cut(source: &dyn FrameSource, level: u32, size: Size, at: Point) -> Result<Op
             gradients.push([gx, gy]);
         }
     }
-    let Some(deviation) = normalise(&mut values) else { return Ok(None) };
+    let Some(deviation) = normalise(&mut values, least.0) else { return Ok(None) };
     let mut hessian = [0.0f64; 3];
     for g in &mut gradients {
         *g = g.map(|v| v / deviation);
@@ -102,41 +163,45 @@ fn cut(source: &dyn FrameSource, level: u32, size: Size, at: Point) -> Result<Op
         hessian[2] += gy * gy;
     }
     // A place that constrains one direction only would slide along its edge.
-    let (half, det) = ((hessian[0] + hessian[2]) / 2.0, hessian[0] * hessian[2] - hessian[1] * hessian[1]);
-    let small = half - (half * half - det).max(0.0).sqrt();
-    Ok((small > 0.05 * half && small > 1e-6).then_some(Patch { x, y, values, gradients, hessian }))
+    let (small, half) = (smaller_eigenvalue(&hessian), (hessian[0] + hessian[2]) / 2.0);
+    Ok((small > least.1 * half && small > 1e-6).then_some(Patch { x, y, values, gradients, hessian }))
+}
+
+fn smaller_eigenvalue(h: &[f64; 3]) -> f64 {
+    let (half, det) = ((h[0] + h[2]) / 2.0, h[0] * h[2] - h[1] * h[1]);
+    half - (half * half - det).max(0.0).sqrt()
 }
 
 /// Brings values to mean 0 and deviation 1; returns the deviation, or `None` for a flat place.
-fn normalise(values: &mut [f32]) -> Option<f32> {
+fn normalise(values: &mut [f32], least: f32) -> Option<f32> {
     let n = values.len() as f32;
     let mean = values.iter().sum::<f32>() / n;
     let deviation = (values.iter().map(|v| (v - mean).powi(2)).sum::<f32>() / n).sqrt();
-    if deviation < 1.5 {
+    if deviation < least {
         return None;
     }
     values.iter_mut().for_each(|v| *v = (*v - mean) / deviation);
     Some(deviation)
 }
 
-/// Finds the patches of one level in a frame; places in full-size frame and reference pixels.
+/// Finds the patches of one level in a frame; places in full-size frame and reference pixels, weighted by how exactly
+/// they are known.
 ///
-/// `transform` is the current frame-to-reference transform.
+/// `warp` leads from the reference to the frame as far as it is known.
 pub(super) fn track(
     frame: &dyn FrameSource,
     level: u32,
     patches: &[Patch],
-    transform: &Homography,
+    warp: &Warp<'_>,
 ) -> Result<Vec<Correspondence>, SourceError> {
     let up = level_to_full(level);
-    let (Some(down), Some(inverse)) = (up.inverse(), transform.inverse()) else { return Ok(Vec::new()) };
-    let to_frame = down.after(&inverse).after(&up);
+    let to_frame = warp.between_levels(level, level);
     let mut found = Vec::new();
     for p in patches {
         let margin = HALF + REACH + 2;
         let side = (2 * margin + 1) as u32;
         let region = Rect::new(p.x - margin, p.y - margin, side, side);
-        let cut = resample(frame, level, &to_frame, region)?;
+        let cut = resample(frame, level, to_frame, region)?;
         if cut.spans.iter().any(|&(a, b)| a > 0 || b < side) {
             continue; // the frame does not reach all of it
         }
@@ -144,17 +209,21 @@ pub(super) fn track(
         let light = |i: usize| crate::pixel::tone::luminance([r[i], g[i], b[i]]).max(0.0);
         let data = (0..r.len()).map(|i| 255.0 * light(i).sqrt()).collect();
         let window = Plane { size: Size::new(side, side), data };
-        if let Some((dx, dy)) = shift(p, &window, margin) {
+        if let Some(((dx, dy), alike)) = shift(p, &window, margin) {
             let to = up.apply(Point::new(p.x as f64, p.y as f64));
             let seen = up.apply(Point::new(p.x as f64 + dx, p.y as f64 + dy));
-            found.push(Correspondence { from: inverse.apply(seen), to, weight: 1.0 });
+            // What is unlike, over how steep the patch is: the variance of a shift found by least squares.
+            let pixel = f64::from(1u32 << level);
+            let variance = pixel * pixel * 2.0 * f64::from(1.0 - alike) / smaller_eigenvalue(&p.hessian);
+            let weight = KNOWN * KNOWN / (KNOWN * KNOWN + variance);
+            found.push(Correspondence { from: warp.apply(seen), to, weight });
         }
     }
     Ok(found)
 }
 
-/// How far the patch lies from the middle of the window, or `None` when it is not there.
-fn shift(patch: &Patch, window: &Plane, margin: i64) -> Option<(f64, f64)> {
+/// How far the patch lies from the middle of the window and how alike it is, or `None` when it is not there.
+fn shift(patch: &Patch, window: &Plane, margin: i64) -> Option<((f64, f64), f32)> {
     let [a, b, c] = patch.hessian;
     let det = a * c - b * b;
     let (mut dx, mut dy) = (0.0f64, 0.0f64);
@@ -164,7 +233,7 @@ fn shift(patch: &Patch, window: &Plane, margin: i64) -> Option<(f64, f64)> {
         let (wx, wy) = (cubic(dx - dx.floor()), cubic(dy - dy.floor()));
         let (ox, oy) = (dx.floor() as i64 + margin - HALF, dy.floor() as i64 + margin - HALF);
         gather(window, (ox, oy), &wx, &wy, &mut values);
-        normalise(&mut values)?;
+        normalise(&mut values, LEAST_SOFT.0)?;
         if settled {
             break;
         }
@@ -183,7 +252,7 @@ fn shift(patch: &Patch, window: &Plane, margin: i64) -> Option<(f64, f64)> {
         settled = sx.hypot(sy) < 0.003;
     }
     let alike = values.iter().zip(&patch.values).map(|(v, t)| v * t).sum::<f32>() / (SIDE * SIDE) as f32;
-    (settled && alike > ALIKE).then_some((dx, dy))
+    (settled && alike > ALIKE).then_some(((dx, dy), alike.min(1.0)))
 }
 
 /// Weights of the cubic convolution kernel (Keys 1981) at a fraction of a pixel.

@@ -1,10 +1,10 @@
 //! From a coarse transform to a final one with a verdict: refinement, choice of model, reason when it fails.
 
+use super::consensus;
 use super::patches::{Anchors, track};
-use super::{cell, consensus};
-use crate::geometry::{Correspondence, Homography, Model, Point, fit};
+use crate::geometry::{Correspondence, Homography, Model, Point, Warp, fit};
 use crate::pixel::{FrameSource, SourceError};
-use crate::plan::FramePlan;
+use crate::plan::{FramePlan, Worst};
 
 /// Fewest places that must agree, and fewest of 4×4 parts of the picture they must lie in.
 const ENOUGH: (usize, usize) = (10, 4);
@@ -18,25 +18,45 @@ struct Fit {
     support: Vec<Correspondence>,
 }
 
+/// What became of a frame: its plan so far, and the places it was found by.
+pub(super) struct Judged {
+    pub plan: FramePlan,
+    /// Places found again at the last level.
+    pub places: Vec<Correspondence>,
+}
+
+impl Judged {
+    /// Takes another fit to the same frame: what it leaves at places, and those that agree with it to `limit` pixels.
+    pub fn settle(&mut self, places: &[Correspondence], left: impl Fn(&Correspondence) -> f64, limit: f64) {
+        let (kept, refused): (Vec<&Correspondence>, Vec<&Correspondence>) =
+            places.iter().partition(|c| left(c) < limit);
+        let square: f64 = kept.iter().map(|c| left(c).powi(2)).sum();
+        let worst = kept.iter().max_by(|a, b| left(a).total_cmp(&left(b)));
+        self.plan.residual_px = Some((square / kept.len().max(1) as f64).sqrt());
+        self.plan.worst = worst.map(|c| Worst { at: c.to, off: left(c) });
+        self.plan.points = kept.iter().map(|c| c.to).collect();
+        self.plan.refused = refused.iter().map(|c| c.to).collect();
+    }
+}
+
 /// Refines `coarse` (or the identity, when features found nothing) and says whether the frame fits.
 pub(super) fn judge(
     frame: &dyn FrameSource,
     anchors: &Anchors,
     coarse: Option<Homography>,
     models: &[Model],
-) -> Result<FramePlan, SourceError> {
-    let plain = FramePlan::untouched(frame.size());
-    let misfit = |reason: String| FramePlan { misfit: Some(reason), residual_px: None, ..plain.clone() };
+) -> Result<Judged, SourceError> {
+    let mut judged = Judged { plan: FramePlan::of(frame), places: Vec::new() };
     let mut transform = coarse.unwrap_or(Homography::IDENTITY);
     let mut found = None;
-    let mut seen = 0;
+    let mut places = Vec::new();
     let last = anchors.levels.len().saturating_sub(1);
     for (k, (level, patches)) in anchors.levels.iter().enumerate() {
         let allowed = if k == last { models } else { &[Model::Perspective][..] };
         // The last level runs twice: the second time around a transform that is already right to a tenth.
         for _ in 0..if k == last { 2 } else { 1 } {
-            let places = track(frame, *level, patches, &transform)?;
-            seen = places.len();
+            let Some(inverse) = transform.inverse() else { break };
+            places = track(frame, *level, patches, &Warp::from(&inverse))?;
             let Some(fit) = robust(&places, allowed, LIMIT * f64::from(1u32 << level), anchors) else {
                 found = None;
                 break;
@@ -53,26 +73,36 @@ pub(super) fn judge(
         }
     }
     let Some(fit) = found else {
+        let seen = places.len();
         let of = anchors.levels.last().map_or(0, |(_, p)| p.len());
-        return Ok(match coarse {
-            None if of < ENOUGH.0 => misfit(
+        // A coarse fit is kept beside the reason: depth may be what it lacks.
+        judged.plan.transform = transform;
+        judged.plan.residual_px = None;
+        judged.plan.misfit = Some(match coarse {
+            None if of < ENOUGH.0 => {
+                judged.plan.transform = Homography::IDENTITY;
                 "the reference frame has too little detail to lay others over it; choose another reference, \
                  or switch alignment off for a tripod set"
-                    .into(),
-            ),
-            None => misfit("nothing in it matches the reference frame: it shows another view".into()),
-            Some(_) => misfit(format!(
+                    .into()
+            }
+            None => {
+                judged.plan.transform = Homography::IDENTITY;
+                "nothing in it matches the reference frame: it shows another view".into()
+            }
+            Some(_) => format!(
                 "it resembles the reference frame, but only {seen} of {of} places could be found again: blurred, \
                  covered, or taken from another spot"
-            )),
+            ),
         });
+        judged.places = places;
+        return Ok(judged);
     };
-    Ok(FramePlan {
-        transform: fit.transform,
-        residual_px: Some(fit.residual),
-        points: fit.support.iter().map(|c| c.from).collect(),
-        ..plain
-    })
+    let limit = fit.support.iter().map(|c| fit.transform.apply(c.from).distance(c.to)).fold(0.0, f64::max);
+    judged.plan.transform = fit.transform;
+    judged.settle(&places, |c| fit.transform.apply(c.from).distance(c.to), limit.max(1e-6) * 1.000_001);
+    judged.plan.residual_px = Some(fit.residual);
+    judged.places = places;
+    Ok(judged)
 }
 
 /// Iterated least squares with Tukey weights (Beaton and Tukey 1974), then the cheapest model that explains the
@@ -96,7 +126,7 @@ fn robust(places: &[Correspondence], models: &[Model], limit: f64, anchors: &Anc
     }
     let support: Vec<Correspondence> =
         weighted(places, &weights).into_iter().filter(|c| c.weight > 0.1).collect();
-    let mut parts: Vec<usize> = support.iter().map(|c| cell(c.to, anchors.size, 4)).collect();
+    let mut parts: Vec<usize> = support.iter().map(|c| anchors.part(c.to, 4)).collect();
     parts.sort_unstable();
     parts.dedup();
     if support.len() < ENOUGH.0 || parts.len() < ENOUGH.1 {

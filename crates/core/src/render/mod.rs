@@ -8,13 +8,17 @@ mod stack;
 
 use crate::combine::Method;
 use crate::evidence::Support;
-use crate::geometry::{Homography, Rect, Size, level_to_full};
+use crate::geometry::{Homography, Point, Rect, Size, Warp, level_to_full};
 use crate::pixel::{FrameSource, Raster, SourceError};
-use crate::plan::Plan;
-use crate::recipe::{Canvas, Recipe};
+use crate::plan::{Light, Plan};
+use crate::recipe::{Canvas, Matching, Recipe};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
-pub use stack::Stack;
+pub use stack::{Stack, Tone};
+use std::borrow::Cow;
+
+/// For each channel, the code that each root code becomes.
+pub type Tables = [Cow<'static, [u16]>; 3];
 
 /// What is shown.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -28,6 +32,8 @@ pub enum View {
     Frame(usize),
     /// One frame as it was shot, on its own pixel grid.
     Shot(usize),
+    /// How one frame, laid over the reference, differs from it: middle grey where it does not.
+    Difference(usize),
     /// Share of frames that show the same as the plate, black to white.
     Agreement,
 }
@@ -90,21 +96,26 @@ impl<'a> Scene<'a> {
         let region = region.intersect(self.size(view).at_level(level).rect());
         let frames = match view {
             View::Frame(i) | View::Shot(i) => vec![i],
+            View::Difference(i) => vec![self.plan.reference, i],
             _ => self.used(),
         };
         if frames.is_empty() {
             return Err(RenderError::NoFrames);
         }
         let blocks = blocks(region, frames.len());
+        let tables = self.tables(view);
         let parts: Vec<Raster> = blocks
             .par_iter()
             .map(|&block| {
+                if let View::Difference(_) = view {
+                    return Ok(self.stack(view, &frames, block, level)?.difference());
+                }
                 if view == View::Agreement {
                     let (stack, inner) = self.padded(&frames, block, level)?;
                     return Ok(stack.agreement(inner, self.recipe.method, &self.plan.noise, shrink(level)).0);
                 }
                 let method = if let View::By(m) = view { m } else { self.recipe.method };
-                Ok(self.stack(view, &frames, block, level)?.combined(method))
+                Ok(self.stack(view, &frames, block, level)?.combined(method, &tables))
             })
             .collect::<Result<_, RenderError>>()?;
         Ok(join(region, &blocks, &parts))
@@ -127,6 +138,49 @@ impl<'a> Scene<'a> {
         let stacks = blocks.par_iter().map(stack).collect::<Result<_, _>>()?;
         let bytes = 6 * region.size().pixels() * frames.len() as u64;
         Ok(Aligned { region, blocks, stacks, bytes })
+    }
+
+    /// The codes that combined samples become: the development, and for wide samples their headroom.
+    pub fn tables(&self, view: View) -> Tables {
+        let headroom = match view {
+            View::Shot(i) => self.sources[i].headroom(),
+            _ => self.sources[self.plan.reference].headroom(),
+        };
+        self.recipe.develop.tables(headroom)
+    }
+
+    /// Light of the plate, interleaved, undeveloped and beyond white where frames hold it: for float files.
+    ///
+    /// # Errors
+    /// When a frame cannot be read or none takes part.
+    pub fn light(&self, region: Rect) -> Result<Vec<f32>, RenderError> {
+        let region = region.intersect(self.size(View::Plate).rect());
+        let frames = self.used();
+        if frames.is_empty() {
+            return Err(RenderError::NoFrames);
+        }
+        let blocks = blocks(region, frames.len());
+        let gains = self.recipe.develop.gains();
+        let headroom = self.sources[self.plan.reference].headroom();
+        let parts: Vec<Vec<f32>> = blocks
+            .par_iter()
+            .map(|&block| {
+                let stack = self.stack(View::Plate, &frames, block, 0)?;
+                Ok(stack.light(self.recipe.method, gains.map(|g| g * headroom)))
+            })
+            .collect::<Result<_, RenderError>>()?;
+        let mut out = vec![0.0; 3 * region.size().pixels() as usize];
+        place(&mut out, region, &blocks, &parts);
+        Ok(out)
+    }
+
+    /// Whether frames are matched in exposure and colour.
+    pub fn matched(&self) -> bool {
+        match self.recipe.match_exposure {
+            Matching::Auto => self.plan.light != Light::Varied,
+            Matching::On => true,
+            Matching::Off => false,
+        }
     }
 
     /// How well the frames support the plate, over `region` at `level`.
@@ -179,8 +233,8 @@ impl<'a> Scene<'a> {
     fn stack(&self, view: View, frames: &[usize], block: Rect, level: u32) -> Result<Stack, RenderError> {
         let mut stack = Stack::new(block.size());
         for &i in frames {
-            let (to_frame, own, gain) = self.placement(view, i, level);
-            stack.add(self.sources[i], own, &to_frame, gain, block)?;
+            let (to_frame, own, tone) = self.placement(view, i, level);
+            stack.add(self.sources[i], own, to_frame, tone, block)?;
         }
         Ok(stack)
     }
@@ -193,29 +247,31 @@ impl<'a> Scene<'a> {
         Ok((self.stack(View::Plate, frames, wide, level)?, inner))
     }
 
-    /// Where a view's pixels lie in a frame: the transform to pixels of its pyramid level, the level, the gain.
-    fn placement(&self, view: View, frame: usize, level: u32) -> (Homography, u32, [f32; 3]) {
+    /// Where a view's pixels lie in a frame, in pixels of its pyramid level; the level, and how its light is matched.
+    fn placement(&self, view: View, frame: usize, level: u32) -> (Warp<'_>, u32, Tone<'_>) {
         let source = self.sources[frame];
-        let up = level_to_full(level);
         let plan = &self.plan.frames[frame];
-        let (to_frame, gain) = if matches!(view, View::Shot(_)) {
-            (up, [1.0; 3])
+        let (warp, tone) = if matches!(view, View::Shot(_)) {
+            (Warp::from(&level_to_full(level)), Tone::default())
         } else {
             let canvas = self.canvas();
-            let shift = Homography::shift(canvas.x as f64, canvas.y as f64);
-            let inverse = plan.transform.inverse().unwrap_or(Homography::IDENTITY);
-            let gain = if self.recipe.match_exposure { plan.gain } else { [1.0; 3] };
-            (inverse.after(&shift).after(&up), gain)
+            let origin = Point::new(canvas.x as f64, canvas.y as f64);
+            let warp = Warp { origin, ..plan.to_frame() }.between_levels(level, 0);
+            let reference = &self.plan.frames[self.plan.reference];
+            let tone = if self.matched() {
+                Tone { gain: plan.multiplier(reference), field: plan.field.as_ref() }
+            } else {
+                Tone { gain: [plan.headroom / reference.headroom; 3], field: None }
+            };
+            (warp, tone)
         };
         // A frame of another size is read at the level whose pixels are nearest to the output's.
         let middle = self.size(view).at_level(level);
-        let scale = to_frame.scale_at(crate::geometry::Point::new(
-            f64::from(middle.width) / 2.0,
-            f64::from(middle.height) / 2.0,
-        ));
+        let middle = Point::new(f64::from(middle.width) / 2.0, f64::from(middle.height) / 2.0);
+        let scale = warp.plane().scale_at(middle);
         let own = ((scale.log2() + 0.3).floor().max(0.0) as u32).min(source.levels() - 1);
         let down = level_to_full(own).inverse().unwrap_or(Homography::IDENTITY);
-        (down.after(&to_frame), own, gain)
+        (warp.then(&down), own, tone)
     }
 }
 
@@ -230,8 +286,8 @@ pub struct Aligned {
 
 impl Aligned {
     /// The plate by a method: the same pixels as [`Scene::render`] gives for the region.
-    pub fn combined(&self, method: Method) -> Raster {
-        let parts: Vec<Raster> = self.stacks.par_iter().map(|s| s.combined(method)).collect();
+    pub fn combined(&self, method: Method, tables: &Tables) -> Raster {
+        let parts: Vec<Raster> = self.stacks.par_iter().map(|s| s.combined(method, tables)).collect();
         join(self.region, &self.blocks, &parts)
     }
 }
@@ -259,12 +315,18 @@ fn blocks(region: Rect, frames: usize) -> Vec<Rect> {
 
 fn join(region: Rect, blocks: &[Rect], parts: &[Raster]) -> Raster {
     let mut out = Raster::new(region.size());
+    let parts: Vec<&[u16]> = parts.iter().map(|p| &p.data[..]).collect();
+    place(&mut out.data, region, blocks, &parts);
+    out
+}
+
+/// Puts interleaved blocks in their places.
+fn place<T: Copy, P: AsRef<[T]>>(out: &mut [T], region: Rect, blocks: &[Rect], parts: &[P]) {
     let stride = 3 * region.width as usize;
     for (block, part) in blocks.iter().zip(parts) {
         let (x, y) = (3 * (block.x - region.x) as usize, (block.y - region.y) as usize);
-        for (r, row) in part.data.chunks_exact(3 * block.width as usize).enumerate() {
-            out.data[(y + r) * stride + x..][..row.len()].copy_from_slice(row);
+        for (r, row) in part.as_ref().chunks_exact(3 * block.width as usize).enumerate() {
+            out[(y + r) * stride + x..][..row.len()].copy_from_slice(row);
         }
     }
-    out
 }

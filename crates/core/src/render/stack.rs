@@ -1,13 +1,32 @@
 //! The aligned samples of several frames over one block, and what is made of them.
 
+use super::Tables;
 use crate::combine::{Method, Network, Row, combine};
 use crate::evidence::{PlateRow, Support, agrees, plate_row};
-use crate::geometry::{Homography, Rect, Size};
+use crate::geometry::{Point, Rect, Size, Surface, Warp};
 use crate::noise::NoiseModel;
 use crate::pixel::resample::resample;
-use crate::pixel::tone::{CODE_OF_ROOT, roots};
+use crate::pixel::tone::{linear_of_root, roots};
 use crate::pixel::{FrameSource, Raster, SourceError};
 use std::collections::HashMap;
+
+/// No difference.
+const MIDDLE: u16 = 30_583;
+
+/// How a frame's light is matched to the reference.
+#[derive(Debug, Clone, Copy)]
+pub struct Tone<'a> {
+    /// Multiplies stored light, by channel.
+    pub gain: [f32; 3],
+    /// Further stops over the reference.
+    pub field: Option<&'a Surface>,
+}
+
+impl Default for Tone<'_> {
+    fn default() -> Self {
+        Self { gain: [1.0; 3], field: None }
+    }
+}
 
 /// One frame over the block: planar root codes and the columns it covers in each row.
 struct Layer {
@@ -38,13 +57,24 @@ impl Stack {
         &mut self,
         source: &dyn FrameSource,
         level: u32,
-        to_frame: &Homography,
-        gain: [f32; 3],
+        to_frame: Warp<'_>,
+        tone: Tone<'_>,
         block: Rect,
     ) -> Result<(), SourceError> {
-        let patch = resample(source, level, to_frame, block)?;
+        let mut patch = resample(source, level, to_frame, block)?;
+        if let Some(field) = tone.field {
+            let w = block.width as usize;
+            for y in 0..block.height as usize {
+                let at = |x: usize| Point::new((block.x + x as i64) as f64, (block.y + y as i64) as f64);
+                let gains: Vec<f32> =
+                    (0..w).map(|x| field.at(to_frame.reference(at(x))).exp2() as f32).collect();
+                for plane in &mut patch.planes {
+                    plane[y * w..][..w].iter_mut().zip(&gains).for_each(|(v, g)| *v *= g);
+                }
+            }
+        }
         let mut planes = [Vec::new(), Vec::new(), Vec::new()];
-        for ((plane, light), g) in planes.iter_mut().zip(&patch.planes).zip(gain) {
+        for ((plane, light), g) in planes.iter_mut().zip(&patch.planes).zip(tone.gain) {
             *plane = roots(light, g);
         }
         self.layers.push(Layer { planes, spans: patch.spans });
@@ -89,14 +119,40 @@ impl Stack {
     }
 
     /// The combined block, encoded.
-    pub fn combined(&self, method: Method) -> Raster {
+    pub fn combined(&self, method: Method, tables: &Tables) -> Raster {
         let [r, g, b] = self.plate(method);
-        let code = &*CODE_OF_ROOT;
+        let [tr, tg, tb] = tables;
         let mut out = Raster::new(self.size);
         for (i, o) in out.data.chunks_exact_mut(3).enumerate() {
-            o[0] = code[usize::from(r[i])];
-            o[1] = code[usize::from(g[i])];
-            o[2] = code[usize::from(b[i])];
+            o[0] = tr[usize::from(r[i])];
+            o[1] = tg[usize::from(g[i])];
+            o[2] = tb[usize::from(b[i])];
+        }
+        out
+    }
+
+    /// The combined block as linear light, interleaved, times `gains`.
+    pub fn light(&self, method: Method, gains: [f32; 3]) -> Vec<f32> {
+        let plate = self.plate(method);
+        (0..plate[0].len()).flat_map(|i| [0, 1, 2].map(|c| gains[c] * linear_of_root(plate[c][i]))).collect()
+    }
+
+    /// How the second layer differs from the first, doubled, around middle grey; grey where either does not reach.
+    pub fn difference(&self) -> Raster {
+        let mut out = Raster::new(self.size);
+        out.data.fill(MIDDLE);
+        let [first, second] = &self.layers[..] else { return out };
+        let w = self.size.width as usize;
+        for y in 0..self.size.height as usize {
+            let span = |l: &Layer| l.spans[y];
+            let (from, to) = (span(first).0.max(span(second).0), span(first).1.min(span(second).1));
+            for x in from..to.max(from) {
+                let i = y * w + x as usize;
+                for c in 0..3 {
+                    let d = i32::from(second.planes[c][i]) - i32::from(first.planes[c][i]);
+                    out.data[3 * i + c] = (i32::from(MIDDLE) + 2 * d).clamp(0, 65535) as u16;
+                }
+            }
         }
         out
     }

@@ -1,0 +1,166 @@
+//! Where light changed between two frames: evenly, slowly over the picture, or here and there.
+//!
+//! The picture is cut into blocks. A block that shows the same structure in both frames (by normalised correlation, so
+//! not a mover) tells by how many stops its light differs. A quadratic surface is fitted to these with Tukey's weights
+//! (Beaton and Tukey 1974): light that fell unevenly. What many blocks still have beyond it is light that was varied
+//! on purpose, a lamp or a card, and no gain should level it.
+
+use crate::geometry::{Point, Size, Surface};
+use crate::pixel::tone::luminance;
+
+/// Blocks across and down.
+const GRID: (usize, usize) = (20, 14);
+/// A block shows the same structure above this correlation, if it has any: deviation of the roots of light.
+const ALIKE: f32 = 0.75;
+const STRUCTURE: f32 = 0.006;
+/// Light too dark or too bright to compare.
+const RANGE: std::ops::Range<f32> = 0.006..0.85;
+/// Fewest blocks that tell anything.
+const ENOUGH: usize = 24;
+/// A surface must span this many stops, and leave less than this share of the deviation.
+const UNEVEN: f64 = 0.08;
+const LEAVES: f64 = 0.6;
+/// A block whose light differs by more stops than this has changed light of its own.
+const LOCAL: f64 = 0.25;
+
+/// What changed in a frame's light beside its gain.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub(super) struct Change {
+    /// Stops to brighten by, over the reference, when the light fell unevenly.
+    pub field: Option<Surface>,
+    /// Share of the blocks with the same structure whose light differs all the same.
+    pub local: f64,
+}
+
+/// Compares linear light of two aligned pictures of `size`, laid over a reference of `full` size; `gain` brings `seen`
+/// to `wanted` as a whole. Places that `seen` does not reach are zero.
+pub(super) fn compare(
+    seen: &[Vec<f32>; 3],
+    wanted: &[Vec<f32>; 3],
+    size: Size,
+    full: Size,
+    gain: [f32; 3],
+) -> Change {
+    let light = |p: &[Vec<f32>; 3], g: [f32; 3], i: usize| luminance([0, 1, 2].map(|c| g[c] * p[c][i]));
+    let (w, h) = (size.width as usize, size.height as usize);
+    let scale = f64::from(full.width) / f64::from(size.width);
+    let mut blocks = Vec::new();
+    for k in 0..GRID.0 * GRID.1 {
+        let part = |i: usize, of: usize, n: usize| i * n / of..(i + 1) * n / of;
+        let (columns, rows) = (part(k % GRID.0, GRID.0, w), part(k / GRID.0, GRID.1, h));
+        let middle = Point::new(
+            scale * (columns.start + columns.end) as f64 / 2.0,
+            scale * (rows.start + rows.end) as f64 / 2.0,
+        );
+        let pairs = rows.flat_map(|y| columns.clone().map(move |x| y * w + x));
+        let pairs: Vec<(f32, f32)> = pairs
+            .map(|i| (light(seen, gain, i), light(wanted, [1.0; 3], i)))
+            .filter(|(a, b)| RANGE.contains(a) && RANGE.contains(b))
+            .collect();
+        if let Some(stops) = same_structure(&pairs) {
+            blocks.push((middle, stops));
+        }
+    }
+    if blocks.len() < ENOUGH {
+        return Change::default();
+    }
+    let field = surface(full, &blocks);
+    let rest = |&(p, stops): &(Point, f64)| (stops - field.as_ref().map_or(0.0, |f| f.at(p))).abs();
+    let local = blocks.iter().filter(|b| rest(b) > LOCAL).count() as f64 / blocks.len() as f64;
+    Change { field, local }
+}
+
+/// Stops from the first to the second of each pair, when both show the same structure.
+fn same_structure(pairs: &[(f32, f32)]) -> Option<f64> {
+    if pairs.len() < 100 {
+        return None;
+    }
+    let n = pairs.len() as f32;
+    let mean = pairs.iter().fold((0.0, 0.0), |m, p| (m.0 + p.0.sqrt() / n, m.1 + p.1.sqrt() / n));
+    let (mut aa, mut ab, mut bb) = (0.0f32, 0.0f32, 0.0f32);
+    for p in pairs {
+        let (a, b) = (p.0.sqrt() - mean.0, p.1.sqrt() - mean.1);
+        (aa, ab, bb) = (aa + a * a, ab + a * b, bb + b * b);
+    }
+    let structured = (aa / n).sqrt() > STRUCTURE && (bb / n).sqrt() > STRUCTURE;
+    if !structured || ab < ALIKE * (aa * bb).sqrt() {
+        return None;
+    }
+    let mut ratios: Vec<f32> = pairs.iter().map(|(a, b)| (b / a).log2()).collect();
+    let middle = ratios.len() / 2;
+    Some(f64::from(*ratios.select_nth_unstable_by(middle, f32::total_cmp).1))
+}
+
+/// The slow change of light over the picture, when there is one and it explains most of what differs.
+fn surface(full: Size, blocks: &[(Point, f64)]) -> Option<Surface> {
+    let spread = |values: &mut dyn Iterator<Item = f64>| {
+        let mut v: Vec<f64> = values.map(f64::abs).collect();
+        v.sort_unstable_by(f64::total_cmp);
+        v[v.len() * 7 / 10]
+    };
+    let plain: Vec<(Point, f64, f64)> = blocks.iter().map(|&(p, v)| (p, v, 1.0)).collect();
+    let mut found = Surface::fit(full, &plain)?;
+    for _ in 0..6 {
+        let scale = 1.5 * spread(&mut blocks.iter().map(|&(p, v)| v - found.at(p))).max(0.01);
+        let weight = |p: Point, v: f64| (1.0 - ((v - found.at(p)) / (4.0 * scale)).powi(2)).max(0.0).powi(2);
+        let weighted: Vec<(Point, f64, f64)> = blocks.iter().map(|&(p, v)| (p, v, weight(p, v))).collect();
+        found = Surface::fit(full, &weighted)?;
+    }
+    let before = spread(&mut blocks.iter().map(|b| b.1));
+    let after = spread(&mut blocks.iter().map(|&(p, v)| v - found.at(p)));
+    (found.span() > UNEVEN && after < LEAVES * before).then_some(found)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::random::Random;
+
+    const SIZE: Size = Size { width: 300, height: 210 };
+
+    /// A textured wall and the same under other light.
+    fn walls(light: impl Fn(f64, f64) -> f64) -> ([Vec<f32>; 3], [Vec<f32>; 3]) {
+        let mut random = Random::new(4);
+        let (mut seen, mut wanted) = (Vec::new(), Vec::new());
+        for k in 0..SIZE.pixels() {
+            let (x, y) = ((k % 300) as f64 / 300.0, (k / 300) as f64 / 210.0);
+            let stone = 0.1 + 0.1 * random.unit();
+            let noise = 1.0 + 0.01 * random.normal();
+            wanted.push((stone * noise) as f32);
+            seen.push((stone / light(x, y).exp2()) as f32);
+        }
+        ([seen.clone(), seen.clone(), seen], [wanted.clone(), wanted.clone(), wanted])
+    }
+
+    #[test]
+    fn even_light_needs_no_surface() {
+        let (a, b) = walls(|_, _| 0.0);
+        assert_eq!(compare(&a, &b, SIZE, SIZE, [1.0; 3]), Change::default());
+    }
+
+    #[test]
+    fn light_that_falls_off_is_found_as_it_fell() {
+        let (a, b) = walls(|x, y| 0.5 * x - 0.3 * y);
+        let change = compare(&a, &b, SIZE, SIZE, [1.0; 3]);
+        let field = change.field.unwrap();
+        for (x, y) in [(30.0, 30.0), (250.0, 40.0), (150.0, 180.0)] {
+            let truth = 0.5 * x / 300.0 - 0.3 * y / 210.0;
+            assert!((field.at(Point::new(x, y)) - truth).abs() < 0.02, "{x} {y}");
+        }
+        assert!(change.local < 0.02);
+    }
+
+    #[test]
+    fn a_lamp_is_local_and_a_passer_by_is_not() {
+        let (a, b) = walls(|x, y| if (x - 0.5).hypot(y - 0.5) < 0.3 { 1.0 } else { 0.0 });
+        assert!(compare(&a, &b, SIZE, SIZE, [1.0; 3]).local > 0.12);
+        let (mut a, b) = walls(|_, _| 0.0);
+        let mut random = Random::new(9);
+        for plane in &mut a {
+            for y in 50..180 {
+                (100..180).for_each(|x| plane[y * 300 + x] = 0.05 + 0.1 * random.unit() as f32);
+            }
+        }
+        assert!(compare(&a, &b, SIZE, SIZE, [1.0; 3]).local < 0.02);
+    }
+}

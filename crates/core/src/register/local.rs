@@ -1,0 +1,357 @@
+//! Where no plane transform fits everything: near ground shifts differently from the horizon once the camera has
+//! moved, and a lens bends lines. A smooth displacement of the reference takes that up, as strong as the evidence.
+//!
+//! 1. Matched corners that lie within a tenth of the picture of the plane transform, then patches found again level by
+//!    level, give displacements at scattered places. One that differs from its neighbours' median by much more than
+//!    they differ among themselves is dropped (the normalised median test of Westerweel and Scarano 2005): a mover.
+//!    Where the reference has no corners, soft patches tell, weighted by how exactly they are known: a sky far behind
+//!    must not follow the roof in front of it.
+//! 2. A cubic B-spline surface with a penalty on its second differences (Eilers and Marx 1996) is fitted to them with
+//!    Tukey's weights, by conjugate gradients. How smooth it is, cross-validation decides: of several strengths the one
+//!    that best foretells places left out.
+//! 3. It is used only when it foretells them clearly better than the plane transform alone, and made smoother until
+//!    it folds nowhere ([`Bend::STEEPEST`]).
+//!
+//! Cost: nothing but a look at the residuals where the plane transform fits; else about 0.1 s a frame.
+
+use super::patches::{Anchors, track};
+use crate::geometry::{Bend, Correspondence, Homography, Point, Size, Warp, taps};
+use crate::pixel::{FrameSource, SourceError};
+
+/// Cells of the surface along the longer side.
+const CELLS: f64 = 24.0;
+/// Farthest displacement of a matched corner, as a share of the longer side.
+const FARTHEST: f64 = 0.1;
+/// Strengths of smoothing to choose from, strongest first.
+const STRENGTHS: [f64; 5] = [30.0, 3.0, 0.3, 0.03, 0.003];
+/// Parts that take turns in being left out.
+const FOLDS: usize = 5;
+/// Fewest places a surface is fitted to.
+const ENOUGH: usize = 24;
+/// Residuals below this, in pixels, need no bend.
+const FINE: f64 = 0.12;
+/// The bend must leave less than this share of the plane transform's error at places left out.
+const WORTH: f64 = 0.7;
+
+/// A displacement seen at a place of the reference.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Sample {
+    pub at: Point,
+    pub shift: [f64; 2],
+    /// How exactly it is known; 1 for a corner.
+    pub weight: f64,
+}
+
+/// A bend with the places it rests on.
+pub(super) struct Local {
+    pub bend: Bend,
+    /// Places that it explains to within this many pixels agree with it.
+    pub limit: f64,
+    /// All places found again.
+    pub places: Vec<Correspondence>,
+}
+
+/// The bend that a frame needs beside its plane transform, or `None` when none can be told.
+///
+/// `corners` gives matches of corners in full-size pixels.
+pub(super) fn refine(
+    frame: &dyn FrameSource,
+    anchors: &Anchors,
+    transform: &Homography,
+    corners: &dyn Fn() -> Vec<Correspondence>,
+) -> Result<Option<Local>, SourceError> {
+    let Some(inverse) = transform.inverse() else { return Ok(None) };
+    let size = anchors.size;
+    let side = f64::from(size.width.max(size.height));
+    let near = |s: &Sample| s.shift[0].hypot(s.shift[1]) < FARTHEST * side;
+    let first: Vec<Sample> = samples(&corners(), transform).into_iter().filter(near).collect();
+    let coarse = anchors.levels.first().map_or(1.0, |(l, _)| f64::from(1u32 << l));
+    let mut bend = surface(size, &without_strays(first, coarse), 1.5 * coarse).map(|s| s.bend);
+    let mut last = None;
+    for (level, patches) in &anchors.levels {
+        let pixel = f64::from(1u32 << level);
+        for _ in 0..if *level == 0 { 2 } else { 1 } {
+            let warp = Warp { bend: bend.as_ref(), ..Warp::from(&inverse) };
+            let found = track(frame, *level, patches, &warp)?;
+            let softly = track(frame, anchors.soft.0, &anchors.soft.1, &warp)?;
+            let all = [&found[..], &softly[..]].concat();
+            let kept = without_strays(samples(&all, transform), pixel);
+            let Some(better) = surface(size, &kept, pixel) else { return Ok(None) };
+            bend = Some(better.bend.clone());
+            last = Some((better, found));
+        }
+    }
+    let Some((surface, found)) = last else { return Ok(None) };
+    if surface.foretold > WORTH * surface.plane || surface.bend.strength() < FINE / 2.0 {
+        return Ok(None);
+    }
+    let limit = (4.0 * surface.scale).max(0.3);
+    let agree = |c: &&Correspondence| {
+        let (p, d) = (transform.apply(c.from), surface.bend.at(c.to));
+        (p.x - c.to.x - d.x).hypot(p.y - c.to.y - d.y) < limit
+    };
+    let enough = found.iter().filter(agree).count() >= ENOUGH;
+    Ok(enough.then_some(Local { bend: surface.bend, limit, places: found }))
+}
+
+fn samples(places: &[Correspondence], transform: &Homography) -> Vec<Sample> {
+    let one = |c: &Correspondence| {
+        let p = transform.apply(c.from);
+        Sample { at: c.to, shift: [p.x - c.to.x, p.y - c.to.y], weight: c.weight }
+    };
+    places.iter().map(one).collect()
+}
+
+/// Whether the fit explains nearly all places to the last tenth of a pixel; `left` is what it leaves at each.
+pub(super) fn steady(mut left: Vec<f64>) -> bool {
+    left.sort_unstable_by(f64::total_cmp);
+    left.get(left.len() * 4 / 5).is_some_and(|&l| l < FINE)
+}
+
+/// The bend through displacements that are known exactly.
+pub(super) fn through(size: Size, samples: &[Sample]) -> Option<Bend> {
+    let grid = grid_over(size);
+    let basis: Vec<Basis> = samples.iter().map(|s| Basis::new(s, size, grid)).collect();
+    let shifts = solve(samples, &basis, grid, 1e-4, &|_| 1.0, None);
+    Bend::new(size, grid, shifts.iter().map(|s| s.map(|v| v as f32)).collect())
+}
+
+/// Controls across and down.
+fn grid_over(size: Size) -> (usize, usize) {
+    let side = f64::from(size.width.max(size.height));
+    let cells = |v: u32| (CELLS * f64::from(v) / side).ceil().max(1.0) as usize;
+    (cells(size.width) + 3, cells(size.height) + 3)
+}
+
+/// Drops displacements unlike their neighbours', for places known to about `pixel` / 10.
+fn without_strays(samples: Vec<Sample>, pixel: f64) -> Vec<Sample> {
+    const NEIGHBOURS: usize = 8;
+    let median = |v: &mut [f64]| {
+        let middle = v.len() / 2;
+        *v.select_nth_unstable_by(middle, f64::total_cmp).1
+    };
+    let fits = |i: usize| {
+        let s = &samples[i];
+        let mut near: Vec<(f64, usize)> =
+            (0..samples.len()).filter(|&j| j != i).map(|j| (samples[j].at.distance(s.at), j)).collect();
+        if near.len() <= NEIGHBOURS {
+            return false;
+        }
+        near.select_nth_unstable_by(NEIGHBOURS, |a, b| a.0.total_cmp(&b.0).then(a.1.cmp(&b.1)));
+        let near = &near[..NEIGHBOURS];
+        let mut off = 0.0f64;
+        let mut spread = 0.0f64;
+        for c in 0..2 {
+            let mut values: Vec<f64> = near.iter().map(|n| samples[n.1].shift[c]).collect();
+            let middle = median(&mut values);
+            values.iter_mut().for_each(|v| *v = (*v - middle).abs());
+            off = off.hypot(s.shift[c] - middle);
+            spread = spread.hypot(median(&mut values));
+        }
+        // Three deviations of a place that is known less exactly than a corner.
+        let unsure = 0.15 * (1.0 / s.weight - 1.0).max(0.0).sqrt();
+        off < 3.0 * (spread + 0.15 * pixel) + unsure
+    };
+    let keep: Vec<bool> = (0..samples.len()).map(fits).collect();
+    samples.iter().zip(keep).filter(|(_, k)| *k).map(|(s, _)| *s).collect()
+}
+
+/// A fitted surface and how well it does.
+struct Surface {
+    bend: Bend,
+    /// Typical residual, in pixels.
+    scale: f64,
+    /// Error at places left out, with the surface and with none; large ones are cut off.
+    foretold: f64,
+    plane: f64,
+}
+
+/// The surface through samples; errors beyond `cut` pixels count as that much.
+fn surface(size: Size, samples: &[Sample], cut: f64) -> Option<Surface> {
+    if samples.len() < ENOUGH {
+        return None;
+    }
+    let side = f64::from(size.width.max(size.height));
+    let grid = grid_over(size);
+    let basis: Vec<Basis> = samples.iter().map(|s| Basis::new(s, size, grid)).collect();
+    let error = |shifts: &[[f64; 2]], i: usize| {
+        let v = basis[i].value(shifts, grid);
+        (samples[i].shift[0] - v[0]).hypot(samples[i].shift[1] - v[1])
+    };
+    let total: f64 = samples.iter().map(|s| s.weight).sum();
+    let foretold = |strength: f64| -> f64 {
+        let sum: f64 = (0..FOLDS)
+            .map(|fold| {
+                let weight = |i: usize| samples[i].weight * f64::from(u8::from(i % FOLDS != fold));
+                let shifts = solve(samples, &basis, grid, strength, &weight, None);
+                let left = (0..samples.len()).filter(|i| i % FOLDS == fold);
+                left.map(|i| samples[i].weight * error(&shifts, i).min(cut).powi(2)).sum::<f64>()
+            })
+            .sum();
+        (sum / total).sqrt()
+    };
+    let (mut best, mut strength) = (f64::MAX, STRENGTHS[0]);
+    for s in STRENGTHS {
+        let e = foretold(s);
+        if e < 0.97 * best {
+            (best, strength) = (e, s);
+        }
+    }
+    let plane = samples.iter().map(|s| s.weight * s.shift[0].hypot(s.shift[1]).min(cut).powi(2)).sum::<f64>();
+    let spacing = side / CELLS;
+    loop {
+        let (shifts, scale) = robust(samples, &basis, grid, strength, &error);
+        if steepest(&shifts, grid) < Bend::STEEPEST * spacing {
+            let shifts = shifts.iter().map(|s| s.map(|v| v as f32)).collect();
+            let bend = Bend::new(size, grid, shifts)?;
+            let plane = (plane / total).sqrt();
+            return Some(Surface { bend, scale, foretold: best, plane });
+        }
+        strength *= 4.0;
+    }
+}
+
+/// Iterated fits in which places far off lose their weight (Beaton and Tukey 1974); the shifts and the typical
+/// residual.
+fn robust(
+    samples: &[Sample],
+    basis: &[Basis],
+    grid: (usize, usize),
+    strength: f64,
+    error: &dyn Fn(&[[f64; 2]], usize) -> f64,
+) -> (Vec<[f64; 2]>, f64) {
+    let mut shifts = solve(samples, basis, grid, strength, &|i| samples[i].weight, None);
+    let mut scale = 0.0;
+    for _ in 0..5 {
+        let errors: Vec<f64> =
+            (0..samples.len()).map(|i| samples[i].weight.sqrt() * error(&shifts, i)).collect();
+        let mut sorted = errors.clone();
+        sorted.sort_unstable_by(f64::total_cmp);
+        scale = (1.2 * sorted[sorted.len() / 2]).max(0.03);
+        let weight =
+            |i: usize| samples[i].weight * (1.0 - (errors[i] / (4.7 * scale)).powi(2)).max(0.0).powi(2);
+        shifts = solve(samples, basis, grid, strength, &weight, Some(shifts));
+    }
+    (shifts, scale)
+}
+
+/// Greatest difference of neighbouring controls.
+fn steepest(shifts: &[[f64; 2]], (across, _): (usize, usize)) -> f64 {
+    let step = |a: &[f64; 2], b: &[f64; 2]| (a[0] - b[0]).hypot(a[1] - b[1]);
+    let rows = shifts.chunks_exact(across).flat_map(|r| r.windows(2).map(|w| step(&w[0], &w[1])));
+    let columns = shifts.iter().zip(&shifts[across..]).map(|(a, b)| step(a, b));
+    rows.chain(columns).fold(0.0, f64::max)
+}
+
+/// The controls that matter at a sample, and their weights.
+struct Basis {
+    first: (usize, usize),
+    across: [f64; 4],
+    down: [f64; 4],
+}
+
+impl Basis {
+    fn new(sample: &Sample, size: Size, grid: (usize, usize)) -> Self {
+        let (x, across) = taps(sample.at.x, size.width, grid.0);
+        let (y, down) = taps(sample.at.y, size.height, grid.1);
+        Self { first: (x, y), across, down }
+    }
+
+    fn each(&self, (columns, _): (usize, usize), mut f: impl FnMut(usize, f64)) {
+        for (j, v) in self.down.iter().enumerate() {
+            for (i, u) in self.across.iter().enumerate() {
+                f((self.first.1 + j) * columns + self.first.0 + i, u * v);
+            }
+        }
+    }
+
+    fn value(&self, shifts: &[[f64; 2]], grid: (usize, usize)) -> [f64; 2] {
+        let mut sum = [0.0; 2];
+        self.each(grid, |k, w| {
+            sum[0] += w * shifts[k][0];
+            sum[1] += w * shifts[k][1];
+        });
+        sum
+    }
+}
+
+/// Weighted least squares with the penalty, by conjugate gradients (Hestenes and Stiefel 1952) from `start`.
+fn solve(
+    samples: &[Sample],
+    basis: &[Basis],
+    grid: (usize, usize),
+    strength: f64,
+    weight: &dyn Fn(usize) -> f64,
+    start: Option<Vec<[f64; 2]>>,
+) -> Vec<[f64; 2]> {
+    let n = grid.0 * grid.1;
+    let weights: Vec<f64> = (0..samples.len()).map(weight).collect();
+    let times = |x: &[[f64; 2]]| {
+        let mut out = penalty(x, grid, strength);
+        for (b, &w) in basis.iter().zip(&weights).filter(|(_, w)| **w > 0.0) {
+            let v = b.value(x, grid);
+            b.each(grid, |k, u| (0..2).for_each(|c| out[k][c] += w * u * v[c]));
+        }
+        out
+    };
+    let mut right = vec![[0.0; 2]; n];
+    for ((b, s), &w) in basis.iter().zip(samples).zip(&weights) {
+        b.each(grid, |k, u| (0..2).for_each(|c| right[k][c] += w * u * s.shift[c]));
+    }
+    let dot =
+        |a: &[[f64; 2]], b: &[[f64; 2]]| a.iter().zip(b).map(|(p, q)| p[0] * q[0] + p[1] * q[1]).sum::<f64>();
+    let mut x = start.unwrap_or_else(|| vec![[0.0; 2]; n]);
+    let ax = times(&x);
+    let mut r: Vec<[f64; 2]> = right.iter().zip(&ax).map(|(b, a)| [b[0] - a[0], b[1] - a[1]]).collect();
+    let mut p = r.clone();
+    let (mut rr, enough) = (dot(&r, &r), 1e-8 * dot(&right, &right));
+    for _ in 0..150 {
+        if rr <= enough {
+            break;
+        }
+        let ap = times(&p);
+        let step = rr / dot(&p, &ap).max(f64::MIN_POSITIVE);
+        for k in 0..n {
+            for c in 0..2 {
+                x[k][c] += step * p[k][c];
+                r[k][c] -= step * ap[k][c];
+            }
+        }
+        let next = dot(&r, &r);
+        let share = next / rr;
+        rr = next;
+        p.iter_mut().zip(&r).for_each(|(p, r)| (0..2).for_each(|c| p[c] = r[c] + share * p[c]));
+    }
+    x
+}
+
+/// The gradient of the penalty: second differences along both ways, a little of the first, and a trace of the shifts
+/// themselves, so that what no sample reaches stays near the plane transform.
+fn penalty(x: &[[f64; 2]], (columns, rows): (usize, usize), strength: f64) -> Vec<[f64; 2]> {
+    let mut out: Vec<[f64; 2]> = x.iter().map(|v| v.map(|v| 1e-4 * v)).collect();
+    let mut add = |places: &[(usize, f64)], strength: f64| {
+        for c in 0..2 {
+            let d: f64 = places.iter().map(|&(k, w)| w * x[k][c]).sum();
+            places.iter().for_each(|&(k, w)| out[k][c] += strength * w * d);
+        }
+    };
+    for j in 0..rows {
+        for i in 0..columns {
+            let k = j * columns + i;
+            for (step, room) in [(1, i + 1 < columns), (columns, j + 1 < rows)] {
+                if room {
+                    add(&[(k, -1.0), (k + step, 1.0)], 0.002 * strength);
+                }
+            }
+            for (step, room) in [(1, i + 2 < columns), (columns, j + 2 < rows)] {
+                if room {
+                    add(&[(k, 1.0), (k + step, -2.0), (k + 2 * step, 1.0)], strength);
+                }
+            }
+            if i + 1 < columns && j + 1 < rows {
+                add(&[(k, 1.4), (k + 1, -1.4), (k + columns, -1.4), (k + columns + 1, 1.4)], strength);
+            }
+        }
+    }
+    out
+}
