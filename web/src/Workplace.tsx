@@ -2,8 +2,10 @@
 import { useEffect } from "react";
 import type { SetDetail } from "./api/client";
 import { useSet } from "./api/useSet";
+import { ContactSheet } from "./frames/ContactSheet";
 import { useKeys } from "./keys/useKeys";
 import { LookThrough } from "./lookthrough/LookThrough";
+import { isLaid } from "./picture/names";
 import { Picture } from "./picture/Picture";
 import { startView, useView } from "./picture/view";
 import { ViewStrip } from "./picture/ViewStrip";
@@ -18,6 +20,7 @@ const FLICK = 450;
 export function Workplace({ id }: { id: number }) {
   const open = useSet(id);
   const { query, set } = open;
+  const sheet = useView((s) => s.sheet);
   useKeys(open, set);
   useFlicking(set);
   useEffect(() => useView.getState().set(startView), [id]);
@@ -43,8 +46,8 @@ export function Workplace({ id }: { id: number }) {
       <JobSheet open={open} set={set} />
       <div className="flex min-w-0 grow flex-col">
         <ViewStrip set={set} />
-        <div className="relative min-h-0 grow">{set.canvas ? <Picture set={set} /> : <Waiting set={set} />}</div>
-        <LookThrough open={open} set={set} />
+        <div className="relative min-h-0 grow">{sheet ? <ContactSheet open={open} set={set} /> : set.canvas ? <Picture open={open} set={set} /> : <Waiting set={set} />}</div>
+        {!sheet && <LookThrough open={open} set={set} />}
       </div>
     </main>
   );
@@ -55,7 +58,9 @@ function useFlicking(set: SetDetail | undefined) {
   const flicking = useView((s) => s.flicking);
   useEffect(() => {
     if (!flicking || !set) return;
-    const frames = set.frames.filter((f) => f.used && f.residual_px != null);
+    const { hand } = useView.getState();
+    // While a frame is laid by hand, it takes turns with the reference.
+    const frames = set.frames.filter((f) => (hand === null ? f.used && isLaid(f) : f.index === hand || f.index === set.reference));
     let k = frames.findIndex((f) => `frame-${f.index}` === useView.getState().view);
     const next = () => {
       k = (k + 1) % frames.length;
@@ -70,13 +75,14 @@ function useFlicking(set: SetDetail | undefined) {
 
 /** Before there is a plate: the first frame that is readable, or what to do. */
 function Waiting({ set }: { set: SetDetail }) {
-  const first = set.frames.find((f) => f.state === "ready");
+  const ready = set.frames.filter((f) => f.state === "ready");
+  const first = ready[0];
   const busy = set.run?.state === "running" || set.run?.state === "queued";
   return (
     <div className="surround-grey flex h-full flex-col items-center justify-center gap-3 p-6 text-white">
       {first && <img src={thumbnail(set.id, first.id, 1400)} alt="" className="min-h-0 shrink object-contain" />}
       <p className="shrink-0">
-        {busy ? (first ? "First frame as shot. The plate appears when all are aligned." : "Reading the first frame.") : set.frames.length ? "No plate: see the job sheet." : "Add frames on the job sheet."}
+        {busy ? (first ? `Frame 1 as shot, ${ready.length} of ${set.frames.length} read. The plate appears when all are aligned; All frames shows what is there.` : "Reading the first frame.") : set.frames.length ? "No plate: see the job sheet." : "Add frames on the job sheet."}
       </p>
     </div>
   );

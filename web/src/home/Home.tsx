@@ -1,10 +1,11 @@
 // All sets, each with its picture, and bringing in a new shoot.
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { FolderOpen, Images, MoreHorizontal } from "lucide-react";
+import { FolderOpen, HardDrive, Images, MoreHorizontal } from "lucide-react";
 import { DropdownMenu } from "radix-ui";
 import { useRef, useState } from "react";
 import { api, bringIn, type SetSummary } from "../api/client";
 import { Button, Progress } from "../ui/controls";
+import { FolderDialog } from "../ui/FolderDialog";
 import { tell, tellError } from "../ui/Notices";
 import { go } from "../ui/path";
 import { plural } from "../ui/words";
@@ -23,7 +24,25 @@ export function Home() {
     setSending(null);
     if (id) go(`/set/${id}`);
   };
-  const sample = () => api.sample().then(({ id }) => go(`/set/${id}`)).catch(tellError);
+  const [browsing, setBrowsing] = useState(false);
+  const fromFolder = (path: string, copy: boolean) => {
+    setBrowsing(false);
+    const name = path.split("/").filter(Boolean).pop() ?? "Shoot";
+    api
+      .create(name, true)
+      .then(async ({ id }) => {
+        try {
+          await api.addFolder(id, path, copy);
+        } catch (e) {
+          await api.remove(id);
+          throw e;
+        }
+        await api.prepare(id);
+        go(`/set/${id}`);
+      })
+      .catch(tellError);
+  };
+  const sample = (name: string) => api.sample(name).then(({ id }) => go(`/set/${id}`)).catch(tellError);
 
   return (
     <main
@@ -50,7 +69,25 @@ export function Home() {
         <Button onClick={() => folder.current?.click()}>
           <FolderOpen size={17} /> Bring in a folder
         </Button>
-        <input ref={files} type="file" multiple hidden accept="image/*,.tif,.tiff" data-testid="files" onChange={(e) => void take([...(e.target.files ?? [])])} />
+        <Button onClick={() => setBrowsing(true)}>
+          <HardDrive size={17} /> From this computer, without copying
+        </Button>
+        <FolderDialog
+          open={browsing}
+          close={() => setBrowsing(false)}
+          title="Frames in a folder of this computer"
+          act={(path, pictures) => (
+            <>
+              <Button strong disabled={!pictures} onClick={() => fromFolder(path, false)}>
+                Leave them there
+              </Button>
+              <Button disabled={!pictures} onClick={() => fromFolder(path, true)}>
+                Copy them
+              </Button>
+            </>
+          )}
+        />
+        <input ref={files} type="file" multiple hidden data-testid="files" onChange={(e) => void take([...(e.target.files ?? [])])} />
         <input
           ref={folder}
           type="file"
@@ -81,9 +118,11 @@ export function Home() {
               Drop the frames you took of one place anywhere on this page, or bring them in with the buttons above. Nearly every bit of the place
               should be clear in at least half of them.
             </p>
-            <Button className="mt-4" onClick={() => void sample()}>
-              Try it with the sample set: a forecourt on an open day
-            </Button>
+            <p className="mt-2">A whole shoot may come in at once: Evanu tells its views apart.</p>
+            <div className="mt-4 flex flex-wrap gap-2">
+              <Button onClick={() => void sample("forecourt")}>Try it with the sample set: a forecourt on an open day</Button>
+              <Button onClick={() => void sample("forecourt-raw")}>The same as camera raw</Button>
+            </div>
           </div>
         )}
         <ul className="grid grid-cols-[repeat(auto-fill,minmax(260px,1fr))] gap-x-6 gap-y-8">
@@ -94,8 +133,12 @@ export function Home() {
         {!!sets.data?.length && (
           <p className="mt-10 text-faint">
             Drop frames anywhere on this page for a new set, or{" "}
-            <button className="underline" onClick={() => void sample()}>
+            <button className="underline" onClick={() => void sample("forecourt")}>
               open the sample set anew
+            </button>
+            , or{" "}
+            <button className="underline" onClick={() => void sample("forecourt-raw")}>
+              the raw one
             </button>
             .
           </p>
@@ -146,6 +189,7 @@ function Card({ set }: { set: SetSummary }) {
         ) : (
           <div className="grow">
             <div className="font-semibold">{set.name}</div>
+            {set.note && !busy && <div className="text-[13px] leading-tight text-faint">{set.note}</div>}
             <div className="text-faint">
               {busy?.step ? `${busy.step.name}, ${Math.round(busy.step.share * 100)} %` : plural(set.frames, "frame")}
             </div>

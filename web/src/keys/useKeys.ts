@@ -2,6 +2,7 @@
 import { useEffect } from "react";
 import type { SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
+import { isLaid } from "../picture/names";
 import { camera, surrounds, useView } from "../picture/view";
 import { asideLabel } from "../sheet/FramesLine";
 
@@ -9,6 +10,9 @@ export const keyList: [string, string][] = [
   ["B (hold)", "Before: the reference frame as shot"],
   ["D", "Divider between the plate and the reference frame"],
   ["F", "Flick through the aligned frames"],
+  ["C", "Contact sheet: all frames on the axis of time"],
+  ["T", "See-through: the frame right of the divider over the whole"],
+  ["R", "Reach: where frames end"],
   ["P", "Plate"],
   ["A", "Agreement"],
   ["M", "This place by every method"],
@@ -34,9 +38,13 @@ export function useKeys(open: OpenSet, set: SetDetail | undefined) {
       return view.startsWith("frame-") ? Number(view.slice(6)) : null;
     };
     const showFrame = (position: number) => {
-      const frames = set.frames.filter((f) => f.residual_px != null);
+      const frames = set.frames.filter(isLaid);
       const frame = frames[(position + frames.length) % frames.length];
-      if (frame) useView.getState().set({ view: `frame-${frame.index}`, flicking: false });
+      if (frame) useView.getState().set({ view: `frame-${frame.index}`, flicking: false, sheet: false });
+    };
+    const showDigit = (digit: number) => {
+      const frame = set.frames[digit];
+      if (frame && isLaid(frame)) useView.getState().set({ view: `frame-${frame.index}`, flicking: false, sheet: false });
     };
     const down = (e: KeyboardEvent) => {
       const target = e.target as HTMLElement;
@@ -57,23 +65,26 @@ export function useKeys(open: OpenSet, set: SetDetail | undefined) {
         b: () => v.set({ holding: true }),
         d: () => v.set({ other: v.other ? null : set.reference == null ? null : `frame-${set.reference}` }),
         f: () => v.set({ flicking: !v.flicking, ...(v.flicking ? { view: "plate" } : {}) }),
-        p: () => v.set({ view: "plate", flicking: false }),
+        p: () => v.set({ view: "plate", flicking: false, sheet: false }),
         a: () => v.set({ view: v.view === "agreement" ? "plate" : "agreement", flicking: false }),
         m: () => v.set({ byMethod: !v.byMethod }),
+        c: () => v.set({ sheet: !v.sheet, flicking: false }),
+        r: () => v.set({ reach: !v.reach, sheet: false }),
+        t: () => v.set(v.other ? { through: !v.through } : { through: true, other: set.reference == null ? null : `frame-${set.reference}` }),
         w: camera.whole,
         h: camera.hundred,
         "+": () => camera.zoomBy(1.4),
         "=": () => camera.zoomBy(1.4),
         "-": () => camera.zoomBy(1 / 1.4),
-        "[": () => showFrame(set.frames.filter((f) => f.residual_px != null).findIndex((f) => f.index === shown()) - 1),
-        "]": () => showFrame(set.frames.filter((f) => f.residual_px != null).findIndex((f) => f.index === shown()) + 1),
+        "[": () => showFrame(set.frames.filter(isLaid).findIndex((f) => f.index === shown()) - 1),
+        "]": () => showFrame(set.frames.filter(isLaid).findIndex((f) => f.index === shown()) + 1),
         x: () => {
           if (frame?.index == null || frame.reason) return;
           const used = set.recipe.used.map((u, i) => (i === frame.index ? frame.set_aside : u));
           open.change(asideLabel(set.frames.indexOf(frame) + 1, frame.set_aside), { used });
         },
         s: () => v.set({ surround: surrounds[(surrounds.indexOf(v.surround) + 1) % surrounds.length] }),
-        escape: () => v.set({ pinned: null, other: null, flicking: false, view: "plate" }),
+        escape: () => (v.drawing ? v.set({ drawing: null }) : v.set({ pinned: null, other: null, flicking: false, through: false, sheet: false, hand: null, pairing: false, view: "plate" })),
         "?": () => v.set({ keysShown: true }),
         ...(inControls
           ? {}
@@ -84,7 +95,7 @@ export function useKeys(open: OpenSet, set: SetDetail | undefined) {
               arrowdown: () => camera.panBy(0, far),
             }),
       };
-      const act = digit === null ? acts[e.key.toLowerCase()] : () => set.frames[digit]?.residual_px != null && v.set({ view: `frame-${set.frames[digit]?.index}`, flicking: false });
+      const act = digit === null ? acts[e.key.toLowerCase()] : () => showDigit(digit);
       if (act) {
         e.preventDefault();
         act();

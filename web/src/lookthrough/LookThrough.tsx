@@ -2,6 +2,7 @@
 import { useEffect, useRef, useState } from "react";
 import { api, thumbnail, type Look, type SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
+import { isLaid } from "../picture/names";
 import { useView } from "../picture/view";
 import { clock, methodTitle } from "../ui/words";
 import { asideLabel } from "../sheet/FramesLine";
@@ -99,7 +100,7 @@ export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
                   <button
                     className="block text-left"
                     title={agrees == null ? undefined : agrees ? "Shows the same as the plate here" : "Shows something else than the plate here"}
-                    disabled={f.residual_px == null}
+                    disabled={!isLaid(f)}
                     onClick={() => put({ view: view === name ? "plate" : name, flicking: false })}
                   >
                     {at >= 0 && shown ? (

@@ -11,10 +11,10 @@ interface Props {
 }
 
 export function MiniMap({ set, bounds, width, height }: Props) {
-  const zoom = useView((s) => s.zoom);
+  const { zoom, hand } = useView();
   const box = useRef<HTMLDivElement>(null);
   const all = bounds.x <= 1 && bounds.y <= 1 && bounds.x + bounds.width >= width - 1 && bounds.y + bounds.height >= height - 1;
-  if (all || !width || !set.plate_key) return null;
+  if (all || hand !== null || !width || !set.plate_key) return null;
   const part = (v: number, of: number) => `${Math.min(100, Math.max(0, (v / of) * 100))}%`;
   const goTo = (e: React.PointerEvent) => {
     const rect = box.current?.getBoundingClientRect();

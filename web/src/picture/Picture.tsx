@@ -2,9 +2,13 @@
 import OpenSeadragon from "openseadragon";
 import { useEffect, useRef, useState } from "react";
 import type { SetDetail } from "../api/client";
+import type { OpenSet } from "../api/useSet";
+import { HandBar } from "../hand/HandBar";
+import { PairPanel } from "../hand/PairPanel";
 import { Slot, type Grid } from "./layers";
 import { MiniMap } from "./MiniMap";
 import { frameNumber, viewTitle } from "./names";
+import { Overlay } from "./Overlay";
 import { camera, useView } from "./view";
 
 interface Slots {
@@ -13,13 +17,13 @@ interface Slots {
   before: Slot;
 }
 
-export function Picture({ set }: { set: SetDetail }) {
+export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
   const box = useRef<HTMLDivElement>(null);
   const viewerRef = useRef<OpenSeadragon.Viewer | null>(null);
   const slots = useRef<Slots | null>(null);
   const [bounds, setBounds] = useState({ x: 0, y: 0, width: 1, height: 1 });
   const [complete, setComplete] = useState("");
-  const { view, other, divider, holding, surround, pinned, set: put } = useView();
+  const { view, other, divider, holding, surround, pinned, through, hand, pairing, set: put } = useView();
   const canvas = set.canvas;
   const width = canvas?.width ?? 0;
   const height = canvas?.height ?? 0;
@@ -79,7 +83,7 @@ export function Picture({ set }: { set: SetDetail }) {
   }, []);
 
   // The views that are wanted, in their slots.
-  const key = (name: string) => (name.startsWith("frame-") ? set.frame_key : set.plate_key) ?? "";
+  const key = (name: string) => (/^(frame|difference)-/.test(name) ? set.frame_key : set.plate_key) ?? "";
   const grid: Grid | null = canvas ? { set: set.id, width, height, levels: canvas.levels, tile: canvas.tile } : null;
   const before = set.reference == null ? null : `frame-${set.reference}`;
   useEffect(() => {
@@ -92,18 +96,18 @@ export function Picture({ set }: { set: SetDetail }) {
   });
   useEffect(() => {
     if (viewerRef.current) clip(viewerRef.current, slots.current);
-  }, [divider, other, holding]);
+  }, [divider, other, holding, through]);
   useEffect(() => {
     camera.whole();
   }, [width, height]);
 
-  const placeAt = (clientX: number, clientY: number) => {
+  const placeAt = (clientX: number, clientY: number, anywhere = false) => {
     const viewer = viewerRef.current;
     const image = viewer?.world.getItemAt(0);
     const rect = box.current?.getBoundingClientRect();
     if (!viewer || !image || !rect) return null;
     const p = image.viewerElementToImageCoordinates(new OpenSeadragon.Point(clientX - rect.left, clientY - rect.top));
-    return p.x >= 0 && p.y >= 0 && p.x < width && p.y < height ? { x: p.x, y: p.y } : null;
+    return anywhere || (p.x >= 0 && p.y >= 0 && p.x < width && p.y < height) ? { x: p.x, y: p.y } : null;
   };
   const pressed = useRef<{ x: number; y: number } | null>(null);
   const mark = pinned && { left: ((pinned.x - bounds.x) / bounds.width) * 100, top: ((pinned.y - bounds.y) / bounds.height) * 100 };
@@ -124,18 +128,21 @@ export function Picture({ set }: { set: SetDetail }) {
       }}
     >
       <div ref={box} className="absolute inset-0" />
+      <Overlay open={open} set={set} bounds={bounds} placeAt={placeAt} />
       {mark && (
         <div className="pointer-events-none absolute" style={{ left: `${mark.left}%`, top: `${mark.top}%` }}>
           <div className="absolute -top-4 -left-4 h-8 w-8 border-2 border-white outline outline-1 outline-black" />
         </div>
       )}
-      {other && !holding && <Divider box={box} />}
+      {other && !holding && !through && <Divider box={box} />}
+      {hand !== null && <HandBar open={open} set={set} />}
+      {hand !== null && pairing && <PairPanel open={open} set={set} />}
       <MiniMap set={set} bounds={bounds} width={width} height={height} />
       {holding && <Tag text={`Frame ${frameNumber(set, set.reference)} as shot`} />}
       {!holding && other && (
         <>
           <Tag text={viewTitle(set, view)} />
-          <Tag text={viewTitle(set, other)} right />
+          <Tag text={through ? `${viewTitle(set, other)}, see-through` : viewTitle(set, other)} right />
         </>
       )}
       {!holding && !other && view !== "plate" && <Tag text={viewTitle(set, view)} />}
@@ -150,7 +157,7 @@ function Tag({ text, right }: { text: string; right?: boolean }) {
 /** Cuts the other view at the divider and brings the held one to the front. */
 function clip(viewer: OpenSeadragon.Viewer, slots: Slots | null) {
   if (!slots) return;
-  const { divider, other, holding } = useView.getState();
+  const { divider, other, holding, through } = useView.getState();
   const { image: right } = slots.other;
   const { image: before } = slots.before;
   const base = slots.base.image;
@@ -164,8 +171,8 @@ function clip(viewer: OpenSeadragon.Viewer, slots: Slots | null) {
   if (right && base) {
     const at = base.viewerElementToImageCoordinates(new OpenSeadragon.Point(viewer.container.clientWidth * divider, 0)).x;
     const size = base.getContentSize();
-    const from = Math.min(Math.max(at, 0), size.x);
-    right.setOpacity(other && from < size.x ? 1 : 0);
+    const from = through ? 0 : Math.min(Math.max(at, 0), size.x);
+    right.setOpacity(other && from < size.x ? (through ? 0.5 : 1) : 0);
     right.setClip(new OpenSeadragon.Rect(from, 0, Math.max(size.x - from, 1), size.y));
   }
 }

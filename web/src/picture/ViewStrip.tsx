@@ -1,38 +1,42 @@
 // The line above the picture: what is on it, comparing, scale.
 import { Keyboard } from "lucide-react";
 import type { SetDetail } from "../api/client";
-import { frameNumber } from "./names";
+import { frameNumber, isLaid } from "./names";
 import { camera, useView } from "./view";
 
 const pressed = "aria-pressed:bg-ink aria-pressed:text-leaf px-2 py-0.5 hover:bg-leaf disabled:opacity-45";
 
 export function ViewStrip({ set }: { set: SetDetail }) {
-  const { view, other, zoom, flicking, holding, set: put } = useView();
+  const { view, other, zoom, flicking, holding, sheet, reach, through, set: put } = useView();
   const ready = set.canvas != null;
   const options = (
     <>
       <option value="plate">Plate</option>
       <option value="agreement">Agreement</option>
       {set.frames
-        .filter((f) => f.residual_px != null)
+        .filter(isLaid)
         .map((f) => (
           <option key={f.id} value={`frame-${f.index}`}>
             Frame {frameNumber(set, f.index)}
           </option>
         ))}
+      {view.startsWith("difference-") && <option value={view}>Difference, frame {frameNumber(set, Number(view.slice(11)))}</option>}
     </>
   );
   const select = "border border-faint/60 bg-leaf px-1 py-0.5";
   return (
-    <div className="flex h-9 shrink-0 items-center gap-2 border-b border-rule bg-sheet px-3 whitespace-nowrap" role="toolbar" aria-label="Picture">
-      <select aria-label="Shown" className={select} value={view} disabled={!ready} onChange={(e) => put({ view: e.target.value, flicking: false })}>
+    <div className="flex h-9 shrink-0 items-center gap-2 overflow-x-auto border-b border-rule bg-sheet px-3 whitespace-nowrap" role="toolbar" aria-label="Picture">
+      <button className={pressed} aria-pressed={sheet} onClick={() => put({ sheet: !sheet, flicking: false })}>
+        All frames
+      </button>
+      <select aria-label="Shown" className={select} value={view} disabled={!ready} onChange={(e) => put({ view: e.target.value, flicking: false, sheet: false })}>
         {options}
       </select>
       <button
         className={pressed}
         aria-pressed={other !== null}
         disabled={!ready}
-        onClick={() => put({ other: other ? null : set.reference == null ? "plate" : `frame-${set.reference}` })}
+        onClick={() => put({ through: false, other: other ? null : set.reference == null ? "plate" : `frame-${set.reference}` })}
       >
         Divide
       </button>
@@ -40,6 +44,11 @@ export function ViewStrip({ set }: { set: SetDetail }) {
         <select aria-label="Right of the divider" className={select} value={other} onChange={(e) => put({ other: e.target.value })}>
           {options}
         </select>
+      )}
+      {other && (
+        <button className={pressed} aria-pressed={through} onClick={() => put({ through: !through })}>
+          See-through
+        </button>
       )}
       <button
         className={`${pressed} touch-none`}
@@ -55,7 +64,10 @@ export function ViewStrip({ set }: { set: SetDetail }) {
         Hold: as shot
       </button>
       <button className={pressed} aria-pressed={flicking} disabled={!ready} onClick={() => put({ flicking: !flicking, ...(flicking ? { view: "plate" } : {}) })}>
-        Flick through frames
+        Flick through
+      </button>
+      <button className={pressed} aria-pressed={reach} disabled={!ready} onClick={() => put({ reach: !reach, sheet: false })}>
+        Reach
       </button>
       <span className="grow" />
       <button className={pressed} disabled={!ready} onClick={() => camera.whole()}>

@@ -10,7 +10,7 @@ export interface Grid {
   tile: number;
 }
 
-export function source(grid: Grid, key: string, view: string): OpenSeadragon.TileSource {
+export function source(grid: Grid, key: string | (() => string), view: string): OpenSeadragon.TileSource {
   const top = grid.levels - 1;
   return new OpenSeadragon.TileSource({
     width: grid.width,
@@ -19,7 +19,7 @@ export function source(grid: Grid, key: string, view: string): OpenSeadragon.Til
     minLevel: 0,
     maxLevel: top,
     getTileUrl: (level: number, x: number, y: number) =>
-      `/api/sets/${grid.set}/tiles/${key}/${encodeURIComponent(view)}/${top - level}/${x}_${y}.jpg`,
+      `/api/sets/${grid.set}/tiles/${typeof key === "string" ? key : key()}/${encodeURIComponent(view)}/${top - level}/${x}_${y}.jpg`,
   } as OpenSeadragon.TileSourceOptions);
 }
 

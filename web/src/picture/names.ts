@@ -1,5 +1,8 @@
 // What frames and views are called on the screen.
-import type { SetDetail } from "../api/client";
+import type { Frame, SetDetail } from "../api/client";
+
+/** Whether a frame lies over the reference, by the alignment or by hand. */
+export const isLaid = (f: Frame) => f.residual_px != null || f.by_hand;
 
 /** Number of a frame on the screen: its place by clock time, from one. */
 export const frameNumber = (set: SetDetail, index: number | null | undefined) => set.frames.findIndex((f) => f.index === index) + 1;
@@ -7,5 +10,6 @@ export const frameNumber = (set: SetDetail, index: number | null | undefined) =>
 export function viewTitle(set: SetDetail, view: string): string {
   if (view === "plate") return "Plate";
   if (view === "agreement") return "Agreement: white where frames agree";
+  if (view.startsWith("difference-")) return `Frame ${frameNumber(set, Number(view.slice(11)))} against the reference: grey where they fit`;
   return `Frame ${frameNumber(set, Number(view.slice(6)))}, aligned`;
 }

@@ -1,7 +1,7 @@
 // What is on the picture and how: shared by the picture, the look-through, the job sheet and the keys.
 import { create } from "zustand";
 
-/** `plate`, `agreement`, or `frame-N` with the frame's index. */
+/** `plate`, `agreement`, or `frame-N` or `difference-N` with the frame's index. */
 export type ViewName = string;
 export type Surround = "grey" | "dim" | "bright";
 
@@ -28,6 +28,18 @@ interface ViewState {
   pinned: Place | null;
   byMethod: boolean;
   keysShown: boolean;
+  /** All frames on the axis of time instead of the picture. */
+  sheet: boolean;
+  /** The other view lies half transparent over the whole, instead of right of the divider. */
+  through: boolean;
+  /** Where frames end, and where a shown frame's fit rests, over the picture. */
+  reach: boolean;
+  rests: boolean;
+  /** What an area that is being drawn means; null when none is. */
+  drawing: "ignore" | "fit" | null;
+  /** Index of the frame that is being laid by hand, and whether pairs are being named. */
+  hand: number | null;
+  pairing: boolean;
   set: (part: Partial<ViewState>) => void;
 }
 
@@ -43,10 +55,17 @@ export const useView = create<ViewState>((set) => ({
   pinned: null,
   byMethod: false,
   keysShown: false,
+  sheet: false,
+  through: false,
+  reach: false,
+  rests: false,
+  drawing: null,
+  hand: null,
+  pairing: false,
   set,
 }));
 
-export const startView = { view: "plate", other: null, divider: 0.5, holding: false, flicking: false, pointer: null, pinned: null, byMethod: false };
+export const startView = { view: "plate", other: null, divider: 0.5, holding: false, flicking: false, pointer: null, pinned: null, byMethod: false, sheet: false, through: false, reach: false, rests: false, drawing: null, hand: null, pairing: false };
 
 /** Acts on the viewer itself, filled in by the picture while it is there. */
 export const camera: Record<"whole" | "hundred", () => void> & { zoomBy: (factor: number) => void; panBy: (dx: number, dy: number) => void } = {

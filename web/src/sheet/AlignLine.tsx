@@ -1,10 +1,12 @@
 // How frames lie over each other: the fit of each, the reference, the allowed transforms, matched tone.
-import type { SetDetail } from "../api/client";
+import { useState } from "react";
+import type { Frame, SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
-import { frameNumber } from "../picture/names";
+import { frameNumber, isLaid } from "../picture/names";
 import { useView } from "../picture/view";
-import { Toggle } from "../ui/controls";
-import { movement } from "../ui/words";
+import { Button } from "../ui/controls";
+import { movement, plural } from "../ui/words";
+import { FitReport } from "./FitReport";
 import type { Fact } from "./JobSheet";
 
 const models: [string, string][] = [
@@ -24,11 +26,16 @@ export function alignFact(set: SetDetail): Fact {
   const told = misfits ? `, ${misfits} not fitting` : "";
   if (!worst || fits.length === 1) return { text: `one frame, nothing to align${told}` };
   if (set.recipe.align === "off") return { text: "left as shot" };
-  return { text: `worst ${(worst.residual_px ?? 0).toFixed(2)} px, frame ${frameNumber(set, worst.index)}${told}` };
+  const tripod = set.positions > 1 && 2 * set.positions <= fits.length;
+  const kicked = tripod ? `, ${plural(set.positions, "camera position")}` : "";
+  const hands = set.frames.filter((f) => f.by_hand).length;
+  const laid = hands ? `, ${hands} by hand` : "";
+  const doubtful = fits.filter((f) => f.doubtful && f.index !== set.reference).length;
+  return { text: `worst ${(worst.residual_px ?? 0).toFixed(2)} px, frame ${frameNumber(set, worst.index)}${kicked}${laid}${told}`, open: doubtful > 0 };
 }
 
 export function AlignLine({ open, set }: { open: OpenSet; set: SetDetail }) {
-  const put = useView((s) => s.set);
+  const [unfolded, unfold] = useState<number | null>(null);
   const field = "mt-0.5 w-full border border-faint/60 bg-leaf px-1 py-0.5";
   return (
     <div className="flex flex-col gap-2 text-[14px]">
@@ -62,12 +69,17 @@ export function AlignLine({ open, set }: { open: OpenSet; set: SetDetail }) {
             ))}
         </select>
       </label>
-      <Toggle
-        label="Match exposure and colour"
-        note="Each frame's light is brought to the reference frame's, measured where nothing moved."
-        checked={set.recipe.match_exposure}
-        onChange={(on) => open.change(on ? "match exposure" : "leave exposure as shot", { match_exposure: on })}
-      />
+      <label>
+        Exposure and colour
+        <select className={field} value={set.recipe.match_exposure} onChange={(e) => open.change(matchLabel(e.target.value), { match_exposure: e.target.value })}>
+          <option value="auto">Matched, unless varied on purpose</option>
+          <option value="on">Matched in any case</option>
+          <option value="off">Left as shot</option>
+        </select>
+      </label>
+      {set.light && <p className={`text-[13px] leading-tight ${set.light.kind === "varied" ? "text-persimmon" : "text-faint"}`}>{set.light.kind === "varied" ? "▸ " : ""}{sentence(set.light.text)}</p>}
+      {set.lens_percent != null && <p className="text-[13px] leading-tight text-faint">The lens moves the corners by {Math.abs(set.lens_percent).toFixed(1)} % {set.lens_percent > 0 ? "outwards" : "inwards"}: the frames are bent to match the reference, once.</p>}
+      {set.canvas && <GuideAreas open={open} set={set} />}
       {set.canvas && (
         <table className="w-full border-collapse">
           <thead>
@@ -79,16 +91,78 @@ export function AlignLine({ open, set }: { open: OpenSet; set: SetDetail }) {
           </thead>
           <tbody>
             {set.frames
-              .filter((f) => f.residual_px != null)
+              .filter((f) => f.state === "ready")
               .map((f) => (
-                <tr key={f.id} className="cursor-pointer border-t border-rule/60 align-top hover:bg-leaf" onClick={() => put({ view: `frame-${f.index}`, flicking: false })}>
-                  <td className="num py-0.5">{frameNumber(set, f.index)}</td>
-                  <td className="py-0.5 leading-tight">{f.index === set.reference ? "reference, not moved" : movement(f)}</td>
-                  <td className="num py-0.5 text-right whitespace-nowrap">{f.index === set.reference ? "" : `${(f.residual_px ?? 0).toFixed(2)} px`}</td>
-                </tr>
+                <FrameRow key={f.id} set={set} frame={f} unfolded={unfolded === f.id} toggle={() => unfold(unfolded === f.id ? null : f.id)} />
               ))}
           </tbody>
         </table>
+      )}
+    </div>
+  );
+}
+
+const matchLabel = (value: string) => ({ auto: "match exposure", on: "match exposure in any case", off: "leave exposure as shot" })[value] ?? value;
+const sentence = (text: string) => `${text.charAt(0).toUpperCase()}${text.slice(1)}.`;
+
+function FrameRow({ set, frame: f, unfolded, toggle }: { set: SetDetail; frame: Frame; unfolded: boolean; toggle: () => void }) {
+  const put = useView((s) => s.set);
+  const fits = isLaid(f);
+  const choose = () => {
+    toggle();
+    if (fits && !unfolded) put({ view: `frame-${f.index}`, flicking: false, sheet: false });
+  };
+  const text = f.index === set.reference ? "reference, not moved" : f.reason ? "does not fit" : `${movement(f)}${f.by_hand ? ", by hand" : ""}`;
+  return (
+    <>
+      <tr className="cursor-pointer border-t border-rule/60 align-top hover:bg-leaf" onClick={choose}>
+        <td className="num py-0.5">
+          <button aria-expanded={unfolded} aria-label={`How frame ${frameNumber(set, f.index)} fits`} onClick={(e) => (e.stopPropagation(), choose())}>
+            {frameNumber(set, f.index)}
+          </button>
+        </td>
+        <td className={`py-0.5 pr-2 leading-tight ${f.doubtful && f.index !== set.reference ? "text-persimmon" : ""}`}>{f.doubtful && f.index !== set.reference ? `▸ ${text}` : text}</td>
+        <td className="num py-0.5 text-right whitespace-nowrap">{f.index === set.reference || f.residual_px == null ? "" : `${f.residual_px.toFixed(2)} px`}</td>
+      </tr>
+      {unfolded && (
+        <tr>
+          <td colSpan={3}>
+            <FitReport set={set} frame={f} />
+          </td>
+        </tr>
+      )}
+    </>
+  );
+}
+
+/** Areas that must not lead, or alone must fit. */
+function GuideAreas({ open, set }: { open: OpenSet; set: SetDetail }) {
+  const { drawing, set: put } = useView();
+  const areas = set.recipe.areas;
+  const begin = (what: "ignore" | "fit") => put({ drawing: drawing === what ? null : what, view: `frame-${set.reference}`, sheet: false, other: null });
+  const press = "aria-pressed:bg-ink aria-pressed:text-leaf";
+  return (
+    <div>
+      <div className="text-[13px] text-faint">What leads the alignment, drawn on the reference</div>
+      <div className="mt-0.5 flex gap-2">
+        <Button className={press} aria-pressed={drawing === "ignore"} onClick={() => begin("ignore")}>
+          Ignore an area
+        </Button>
+        <Button className={press} aria-pressed={drawing === "fit"} onClick={() => begin("fit")}>
+          This must fit
+        </Button>
+      </div>
+      {areas.length > 0 && (
+        <ul className="mt-1">
+          {areas.map((a, k) => (
+            <li key={k} className="flex justify-between border-b border-rule/60 text-[14px]">
+              <span>{a.guide === "ignore" ? "ignored area" : "area that must fit"}</span>
+              <button className="underline" onClick={() => open.change("take an area of the alignment away", { areas: areas.filter((_, i) => i !== k) })}>
+                take away
+              </button>
+            </li>
+          ))}
+        </ul>
       )}
     </div>
   );

@@ -37,6 +37,7 @@ export function ExportLine({ set }: { set: SetDetail }) {
         value={request.format}
         choices={[
           { value: "tiff", title: "TIFF", formula: "16 bit, to work on" },
+          { value: "exr", title: "EXR", formula: "floats, light beyond white kept" },
           { value: "png", title: "PNG", formula: "8 bit, lossless" },
           { value: "jpeg", title: "JPEG", formula: "8 bit, small" },
         ]}
@@ -56,7 +57,7 @@ export function ExportLine({ set }: { set: SetDetail }) {
           <span className="num w-8 text-right">{request.quality}</span>
         </label>
       )}
-      <Choices label="Size" value={String(request.level)} choices={sizes} onChange={(level) => setRequest({ ...request, level: Number(level) })} />
+      {request.format !== "exr" && <Choices label="Size" value={String(request.level)} choices={sizes} onChange={(level) => setRequest({ ...request, level: Number(level) })} />}
       <p className="text-[13px] leading-tight text-faint">The reference frame&apos;s camera data and an sRGB profile go with the file.</p>
       {busy ? (
         <Progress

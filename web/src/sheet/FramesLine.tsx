@@ -2,10 +2,13 @@
 import { useRef, useState } from "react";
 import { api, thumbnail, upload, type SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
+import { isLaid } from "../picture/names";
 import { useView } from "../picture/view";
 import { Button, Progress } from "../ui/controls";
-import { tellError } from "../ui/Notices";
+import { FolderDialog } from "../ui/FolderDialog";
+import { tell, tellError } from "../ui/Notices";
 import { clock, exposure, plural } from "../ui/words";
+import { DevelopPanel } from "./DevelopPanel";
 import type { Fact } from "./JobSheet";
 
 export function framesFact(set: SetDetail): Fact {
@@ -19,14 +22,17 @@ export function framesFact(set: SetDetail): Fact {
   if (failed) words.push(`${failed} unreadable`);
   const look = set.frames.filter((f) => f.used && f.findings.some((one) => one.matters)).length;
   if (look) words.push(`${look} to look at`);
+  const lost = set.frames.filter((f) => f.missing).length;
+  if (lost) words.push(`${plural(lost, "original")} missing`);
+  if (set.moments && set.moments < set.frames.filter((f) => f.used).length) words.push(plural(set.moments, "moment"));
   if (set.frames.filter((f) => f.used).length === 1 && !reading) words.push("the plate is that frame");
-  return { text: words.join(", "), open: failed + look > 0 };
+  return { text: words.join(", "), open: failed + look + lost > 0 };
 }
 
 export const asideLabel = (number: number, aside: boolean) => (aside ? `bring frame ${number} back` : `set frame ${number} aside`);
 
 export function FramesLine({ open, set }: { open: OpenSet; set: SetDetail }) {
-  const put = useView((s) => s.set);
+  const { sheet, set: put } = useView();
   const files = useRef<HTMLInputElement>(null);
   const [sending, setSending] = useState<number | null>(null);
   const add = (list: File[]) => {
@@ -38,17 +44,22 @@ export function FramesLine({ open, set }: { open: OpenSet; set: SetDetail }) {
   };
   return (
     <>
+      {set.note && <p className="mb-2 text-[13px] leading-tight text-faint">{set.note}.</p>}
+      <Missing set={set} />
+      <Button className="mb-2" aria-pressed={sheet} onClick={() => put({ sheet: !sheet })}>
+        {sheet ? "Back to the picture" : "Lay out all frames"}
+      </Button>
       <ul className="flex flex-col">
         {set.frames.map((f, n) => (
           <li key={f.id} className="flex items-start gap-2 border-b border-rule/60 py-1" data-testid={`frame-${n + 1}`}>
             <button
               className="shrink-0 disabled:cursor-default"
               aria-label={`Show frame ${n + 1}`}
-              disabled={f.residual_px == null}
-              onClick={() => put({ view: `frame-${f.index}`, flicking: false })}
+              disabled={!isLaid(f)}
+              onClick={() => put({ view: `frame-${f.index}`, flicking: false, sheet: false })}
             >
               {f.state === "ready" ? (
-                <img src={thumbnail(set.id, f.id, 120)} alt="" className={`h-9 w-[54px] object-cover ${f.used ? "" : "opacity-40"}`} />
+                <img src={`${thumbnail(set.id, f.id, 120)}&v=${set.frame_key ?? ""}`} alt="" className={`h-9 w-[54px] object-cover ${f.used ? "" : "opacity-40"}`} />
               ) : (
                 <div className={`h-9 w-[54px] ${f.state === "failed" ? "bg-rule" : "skeleton"}`} />
               )}
@@ -82,7 +93,7 @@ export function FramesLine({ open, set }: { open: OpenSet; set: SetDetail }) {
           </li>
         ))}
       </ul>
-      <input ref={files} type="file" multiple hidden accept="image/*,.tif,.tiff" data-testid="more-files" onChange={(e) => add([...(e.target.files ?? [])])} />
+      <input ref={files} type="file" multiple hidden data-testid="more-files" onChange={(e) => add([...(e.target.files ?? [])])} />
       {sending === null ? (
         <Button className="mt-2" onClick={() => files.current?.click()}>
           Add frames
@@ -92,6 +103,44 @@ export function FramesLine({ open, set }: { open: OpenSet; set: SetDetail }) {
           <Progress name="Copying frames" share={sending} />
         </div>
       )}
+      {set.frames.length > 0 && <DevelopPanel open={open} set={set} />}
     </>
+  );
+}
+
+/** Originals that are not where they were, and finding them. */
+function Missing({ set }: { set: SetDetail }) {
+  const [browsing, setBrowsing] = useState(false);
+  const lost = set.frames.filter((f) => f.missing);
+  if (!lost.length) return null;
+  const find = (path: string) =>
+    api
+      .relink(set.id, path)
+      .then(({ found, missing }) => {
+        setBrowsing(false);
+        if (found) tell(`${plural(found, "original")} found again${missing ? `, ${missing} still missing` : ""}.`);
+        else tell("None of them is in that folder or below it. Choose another one.", { failed: true });
+      })
+      .catch(tellError);
+  return (
+    <div className="mb-2 border-l-4 border-persimmon bg-leaf px-2 py-1.5 text-[14px]" data-testid="missing">
+      {plural(lost.length, "original is", "originals are")} not where {lost.length === 1 ? "it was" : "they were"}: {lost[0]?.source ?? lost[0]?.name}
+      {lost.length > 1 && " and others"}. What was read is kept; to read or export camera data again, they are needed.
+      <div>
+        <Button className="mt-1" onClick={() => setBrowsing(true)}>
+          Find them
+        </Button>
+      </div>
+      <FolderDialog
+        open={browsing}
+        close={() => setBrowsing(false)}
+        title="Where are the originals now?"
+        act={(path) => (
+          <Button strong onClick={() => void find(path)}>
+            Look in here and below
+          </Button>
+        )}
+      />
+    </div>
   );
 }

@@ -1,5 +1,5 @@
 // Our few controls over Radix primitives.
-import { RadioGroup, Switch } from "radix-ui";
+import { RadioGroup } from "radix-ui";
 import type { ButtonHTMLAttributes, ReactNode } from "react";
 
 export function Button({ strong, className = "", ...rest }: ButtonHTMLAttributes<HTMLButtonElement> & { strong?: boolean }) {
@@ -40,24 +40,6 @@ export function Choices(props: { label: string; value: string; choices: Choice[]
         </RadioGroup.Item>
       ))}
     </RadioGroup.Root>
-  );
-}
-
-export function Toggle(props: { label: string; note?: string; checked: boolean; onChange: (on: boolean) => void }) {
-  return (
-    <label className="flex items-start gap-2 py-1">
-      <Switch.Root
-        checked={props.checked}
-        onCheckedChange={props.onChange}
-        className="mt-0.5 h-4 w-7 shrink-0 border border-ink bg-sheet data-[state=checked]:bg-ink"
-      >
-        <Switch.Thumb className="block h-2.5 w-2.5 translate-x-0.5 bg-ink transition-transform data-[state=checked]:translate-x-3.5 data-[state=checked]:bg-leaf" />
-      </Switch.Root>
-      <span>
-        {props.label}
-        {props.note && <span className="block text-[13px] leading-tight text-faint">{props.note}</span>}
-      </span>
-    </label>
   );
 }
 

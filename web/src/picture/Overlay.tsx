@@ -1,0 +1,169 @@
+// Drawn over the picture in its own pixels: where frames end, what a fit rests on, areas that guide the alignment.
+import { useQuery } from "@tanstack/react-query";
+import { useRef, useState } from "react";
+import { api, type Point, type SetDetail } from "../api/client";
+import type { OpenSet } from "../api/useSet";
+import { useView } from "./view";
+
+interface Props {
+  open: OpenSet;
+  set: SetDetail;
+  bounds: { x: number; y: number; width: number; height: number };
+  /** Canvas pixel under a place of the page. */
+  placeAt: (clientX: number, clientY: number, anywhere?: boolean) => Point | null;
+}
+
+const path = (points: number[][]) => points.map((p, k) => `${k ? "L" : "M"}${(p[0] ?? 0).toFixed(1)} ${(p[1] ?? 0).toFixed(1)}`).join("") + "Z";
+
+export function Overlay({ open, set, bounds, placeAt }: Props) {
+  const { reach, rests, drawing, view } = useView();
+  const index = view.startsWith("frame-") ? Number(view.slice(6)) : view.startsWith("difference-") ? Number(view.slice(11)) : set.reference;
+  const box = `${bounds.x} ${bounds.y} ${bounds.width} ${bounds.height}`;
+  const size = bounds.width / 900;
+  return (
+    <>
+      <svg viewBox={box} preserveAspectRatio="none" className="pointer-events-none absolute inset-0 h-full w-full" aria-hidden>
+        {reach && <Reach set={set} size={size} />}
+        {rests && index != null && <Rests set={set} index={index} size={size} />}
+        <Areas set={set} size={size} />
+      </svg>
+      {drawing && <Drawing key={drawing} open={open} set={set} box={box} size={size} placeAt={placeAt} />}
+    </>
+  );
+}
+
+/** Each frame hatches what it does not reach: the denser the hatching, the fewer frames there. */
+function Reach({ set, size }: { set: SetDetail; size: number }) {
+  const canvas = set.canvas;
+  if (!canvas) return null;
+  const used = set.frames.filter((f) => f.used && f.outline.length);
+  const whole = `M-0.5 -0.5h${canvas.width}v${canvas.height}h${-canvas.width}Z`;
+  const common = set.common;
+  return (
+    <g data-testid="reach">
+      {used.map((f, k) => {
+        const turn = 20 + (k * 137) % 140;
+        return (
+          <g key={f.id}>
+            <pattern id={`hatch-${f.id}`} patternUnits="userSpaceOnUse" width={9 * size} height={9 * size} patternTransform={`rotate(${turn})`}>
+              <line x1={0} x2={0} y1={0} y2={9 * size} stroke="#262522" strokeWidth={1.6 * size} strokeOpacity={0.7} />
+            </pattern>
+            <path d={whole + path(f.outline)} fillRule="evenodd" fill={`url(#hatch-${f.id})`} />
+            <path d={path(f.outline)} fill="none" stroke="#262522" strokeWidth={0.8 * size} />
+          </g>
+        );
+      })}
+      {common && (
+        <rect
+          x={common.x - canvas.x}
+          y={common.y - canvas.y}
+          width={common.width}
+          height={common.height}
+          fill="none"
+          stroke="var(--color-verdigris)"
+          strokeWidth={2.5 * size}
+        />
+      )}
+    </g>
+  );
+}
+
+/** Closed squares lead, broken crosses were found again but moved otherwise; a ring where most is left. */
+function Rests({ set, index, size }: { set: SetDetail; index: number; size: number }) {
+  const fit = useQuery({ queryKey: ["fit", set.id, index, set.frame_key], queryFn: () => api.fit(set.id, index) }).data;
+  if (!fit) return null;
+  const r = 4 * size;
+  return (
+    <g data-testid="rests">
+      {fit.points.map((p, k) => (
+        <rect key={k} x={(p[0] ?? 0) - r} y={(p[1] ?? 0) - r} width={2 * r} height={2 * r} fill="none" stroke="white" strokeWidth={2.6 * size} />
+      ))}
+      {fit.points.map((p, k) => (
+        <rect key={k} x={(p[0] ?? 0) - r} y={(p[1] ?? 0) - r} width={2 * r} height={2 * r} fill="none" stroke="var(--color-verdigris)" strokeWidth={1.4 * size} />
+      ))}
+      {fit.refused.map((p, k) => (
+        <path
+          key={k}
+          d={`M${(p[0] ?? 0) - r} ${(p[1] ?? 0) - r}l${2 * r} ${2 * r}m0 ${-2 * r}l${-2 * r} ${2 * r}`}
+          stroke="var(--color-persimmon)"
+          strokeWidth={1.8 * size}
+          strokeDasharray={`${2.5 * size} ${1.5 * size}`}
+        />
+      ))}
+      {fit.worst && <circle cx={fit.worst[0]} cy={fit.worst[1]} r={12 * size} fill="none" stroke="var(--color-persimmon)" strokeWidth={2 * size} />}
+    </g>
+  );
+}
+
+/** Areas drawn on the frame that is the reference now. */
+function Areas({ set, size }: { set: SetDetail; size: number }) {
+  const canvas = set.canvas;
+  if (!canvas) return null;
+  const own = set.recipe.areas.filter((a) => a.on === set.reference);
+  return (
+    <>
+      {own.map((a, k) => {
+        const d = path(a.outline.map((p) => [p.x - canvas.x, p.y - canvas.y]));
+        const ignore = a.guide === "ignore";
+        return (
+          <g key={k} data-testid={`area-${a.guide}`}>
+            <path d={d} fill="none" stroke="white" strokeWidth={3.4 * size} />
+            <path d={d} fill="none" stroke={`var(--color-${ignore ? "persimmon" : "verdigris"})`} strokeWidth={1.8 * size} strokeDasharray={ignore ? `${6 * size} ${4 * size}` : undefined} />
+          </g>
+        );
+      })}
+    </>
+  );
+}
+
+/** A loop drawn with the pointer becomes an area. */
+function Drawing({ open, set, box, size, placeAt }: { open: OpenSet; set: SetDetail; box: string; size: number; placeAt: Props["placeAt"] }) {
+  const { drawing, set: put } = useView();
+  const [loop, setLoop] = useState<Point[]>([]);
+  const down = useRef(false);
+  const add = (e: React.PointerEvent) => {
+    const p = placeAt(e.clientX, e.clientY, true);
+    if (p) setLoop((now) => [...now, p]);
+  };
+  const finish = () => {
+    down.current = false;
+    const canvas = set.canvas;
+    if (canvas && set.reference != null && loop.length > 5 && drawing) {
+      const step = Math.max(1, Math.floor(loop.length / 300));
+      const outline = loop.filter((_, k) => k % step === 0).map((p) => ({ x: p.x + canvas.x, y: p.y + canvas.y }));
+      const label = drawing === "ignore" ? "let an area not lead the alignment" : "let only an area lead the alignment";
+      open.change(label, { areas: [...set.recipe.areas, { on: set.reference, guide: drawing, outline }] });
+      put({ drawing: null });
+    }
+    setLoop([]);
+  };
+  return (
+    <div
+      data-own
+      data-testid="drawing"
+      className="absolute inset-0 z-20 cursor-crosshair touch-none"
+      onPointerDown={(e) => {
+        e.stopPropagation();
+        e.currentTarget.setPointerCapture(e.pointerId);
+        down.current = true;
+        setLoop([]);
+        add(e);
+      }}
+      onPointerMove={(e) => {
+        e.stopPropagation();
+        if (down.current) add(e);
+      }}
+      onPointerUp={(e) => {
+        e.stopPropagation();
+        finish();
+      }}
+    >
+      <div className="absolute top-2 left-1/2 -translate-x-1/2 bg-leaf px-3 py-1 text-sm">
+        {drawing === "ignore" ? "Draw around what must not lead the alignment" : "Draw around what must fit"}; Esc leaves
+      </div>
+      <svg viewBox={box} preserveAspectRatio="none" className="h-full w-full">
+        {loop.length > 1 && <path d={path(loop.map((p) => [p.x, p.y]))} fill="none" stroke="white" strokeWidth={2.5 * size} />}
+      </svg>
+    </div>
+  );
+}
