@@ -168,6 +168,8 @@ pub fn lay_by_hand(
         }
         plan.frames[hand.frame] = frame;
         matching::match_gains(sources, plan.reference, &mut plan.frames, Some(hand.frame))?;
+        // A frame that lies only roughly says nothing about where its light fell.
+        plan.frames[hand.frame].field = None;
     }
     Ok(())
 }

@@ -1,7 +1,8 @@
 //! Alignment of sets whose camera moved: near ground shifts against the horizon.
 //!
-//! `cargo run --release -p evanu-demo --example depth -- [SETS] [SEED] [CENTIMETRES]` renders sets of five frames of
-//! 1200×800 with visitors, each frame from another spot (15 cm apart by one standard deviation each way unless told
+//! `cargo run --release -p evanu-demo --example depth -- [SETS] [SEED] [CENTIMETRES] [WIDTH]` renders sets of four
+//! frames with visitors, 900 px wide unless told otherwise, the camera looking down a little so that near ground and the
+//! horizon are both there, each frame from another spot (15 cm apart by one standard deviation each way unless told
 //! otherwise). A 32×32 grid of places of the reference is compared with where each frame truly shows them: by what
 //! Evanu found, and by the single homography that fits the true places best; once over all places, once over those where
 //! an error could be seen (not the bare sky). The plate (median) is compared with the truth with and without the bend.
@@ -16,7 +17,6 @@ use evanu_core::recipe::Recipe;
 use evanu_core::render::{Scene, View};
 use evanu_demo::{Order, Shoot, empty_frame, frame_size};
 
-const WIDTH: u32 = 900;
 const FRAMES: usize = 4;
 /// A place shows something when its surroundings differ by this many steps of 255.
 const SHOWS: f64 = 4.0;
@@ -41,14 +41,21 @@ fn main() {
     let mut arguments = std::env::args().skip(1).filter_map(|a| a.parse::<u64>().ok());
     let (sets, seed) = (arguments.next().unwrap_or(5), arguments.next().unwrap_or(1));
     let sway = arguments.next().unwrap_or(15) as f64 / 100.0;
-    let size = frame_size(WIDTH);
+    let width = arguments.next().unwrap_or(900) as u32;
+    let size = frame_size(width);
     let recipe = Recipe::new(FRAMES);
     let (mut ours, mut best, mut lost, mut bent) = (Vec::new(), Vec::new(), 0, 0);
     let (mut ours_seen, mut best_seen) = (Vec::new(), Vec::new());
     let mut gained = Vec::new();
     for set in 0..sets {
-        let shoot =
-            Shoot::new(Order { seed: seed << 16 | set, width: WIDTH, frames: FRAMES, visitors: true, sway });
+        let shoot = Shoot::new(Order {
+            seed: seed << 16 | set,
+            width,
+            frames: FRAMES,
+            visitors: true,
+            sway,
+            pitch: -0.1,
+        });
         let frames: Vec<MemoryFrame> = (0..FRAMES)
             .map(|k| {
                 let codes = shoot.frame(k).picture.data;

@@ -22,7 +22,7 @@ const FOCAL: f64 = 0.80;
 /// How much wider than a frame the rendered place is, on each side, in frame widths.
 const MARGIN: f64 = 0.045;
 /// The camera looks this far up, in radians.
-const PITCH: f64 = 0.105;
+pub const PITCH: f64 = 0.105;
 /// Eye height in metres.
 const EYE: f32 = 1.62;
 /// Light lost in the corners.
@@ -43,6 +43,8 @@ pub struct Order {
     pub visitors: bool,
     /// How far the camera moves between frames, in metres (one standard deviation each way); 0 when it only turns.
     pub sway: f64,
+    /// How far up the camera looks, in radians; [`PITCH`] in the sample sets.
+    pub pitch: f64,
 }
 
 /// How one frame was taken.
@@ -119,7 +121,7 @@ impl Shoot {
             .map(|k| {
                 let mut step = || if k > 0 { (order.sway * drift.normal()) as f32 } else { 0.0 };
                 let eye = Vec3::new(step(), EYE + 0.5 * step(), 0.5 * step());
-                Backdrop::new(&model, order.seed, eye, (wide, focal))
+                Backdrop::new(&model, &order, eye, (wide, focal))
             })
             .collect();
         let mut random = Random::new(order.seed ^ 0x5407);
@@ -163,7 +165,7 @@ impl Shoot {
     }
 
     fn camera(&self, index: usize) -> Mat3 {
-        Mat3::from_rotation_x(PITCH as f32) * self.turns[index]
+        Mat3::from_rotation_x(self.order.pitch as f32) * self.turns[index]
     }
 
     /// Where frame `to` shows what frame `from` shows at `p`; `None` where something hides it there.
@@ -383,8 +385,8 @@ pub fn empty_frame(place: &MemoryFrame, shot: &Shot, size: Size) -> Raster {
 }
 
 impl Backdrop {
-    fn new(model: &Place, seed: u64, eye: Vec3, (wide, focal): (Size, f64)) -> Self {
-        let base = Mat3::from_rotation_x(PITCH as f32);
+    fn new(model: &Place, order: &Order, eye: Vec3, (wide, focal): (Size, f64)) -> Self {
+        let (seed, base) = (order.seed, Mat3::from_rotation_x(order.pitch as f32));
         // Larger pictures have smaller pixels: fewer rays each do.
         let rays = (16.0e6 / wide.pixels() as f64).clamp(2.0, 12.0) as usize;
         let rows: Vec<Vec<Seen>> = (0..wide.height)
@@ -440,7 +442,7 @@ mod tests {
 
     #[test]
     fn a_shoot_is_the_same_every_time_and_its_truth_fits() {
-        let order = Order { seed: 3, width: 96, frames: 2, visitors: true, sway: 0.0 };
+        let order = Order { seed: 3, width: 96, frames: 2, visitors: true, sway: 0.0, pitch: PITCH };
         let (a, b) = (Shoot::new(order), Shoot::new(order));
         assert_eq!(a.frame(1).picture, b.frame(1).picture);
         // Where nobody stands, the frame is the truth up to its noise.

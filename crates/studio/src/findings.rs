@@ -153,10 +153,12 @@ fn clock(row: &FrameRow, rows: &[FrameRow], tell: &mut impl FnMut(bool, String))
         return;
     }
     others.sort_unstable_by(f64::total_cmp);
-    let usual = others[others.len() / 2];
+    // Most clocks go together: the longest run of them is the usual time.
+    let run = |from: f64| others.iter().filter(|o| (**o - from).abs() < CLOCK).count();
+    let usual = others.iter().copied().max_by_key(|&o| run(o)).unwrap_or(0.0);
     match row.camera.seconds() {
         None => tell(false, "no clock time: placed after the others, by its name".into()),
-        Some(s) if (s - usual).abs() > CLOCK => {
+        Some(s) if run(usual) > 1 && (s - usual).abs() > CLOCK => {
             let hours = (s - usual).abs() / 3600.0;
             let far =
                 if hours < 48.0 { format!("{hours:.0} hours") } else { format!("{:.0} days", hours / 24.0) };

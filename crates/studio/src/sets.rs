@@ -66,6 +66,12 @@ impl Studio {
             .collect()
     }
 
+    pub(crate) fn set_ids(&self) -> Result<Vec<i64>, StudioError> {
+        let db = self.db();
+        let mut query = db.prepare("SELECT id FROM sets WHERE deleted IS NULL")?;
+        Ok(query.query_map([], |r| r.get(0))?.collect::<Result<_, _>>()?)
+    }
+
     /// Makes an empty set.
     ///
     /// # Errors

@@ -150,13 +150,18 @@ impl Studio {
         frame.source.as_ref().map_or_else(|| self.path(&["originals", &frame.hash]), PathBuf::from)
     }
 
-    /// Looks for the lost originals of a set in a folder and the folders below it.
+    /// Looks for the lost originals of a set in a folder and the folders below it. Those of other sets that are found on
+    /// the way are linked too, but not counted.
     ///
     /// # Errors
     /// When the folder cannot be read.
     pub fn relink(&self, set: i64, folder: &str) -> Result<RelinkInfo, StudioError> {
-        let lost: Vec<FrameRow> =
-            self.frame_rows(set)?.into_iter().filter(|f| !self.original(f).exists()).collect();
+        self.check_set(set)?;
+        let mut lost: Vec<(i64, FrameRow)> = Vec::new();
+        for id in self.set_ids()? {
+            let rows = self.frame_rows(id)?.into_iter().filter(|f| !self.original(f).exists());
+            lost.extend(rows.map(|f| (id, f)));
+        }
         let mut open = vec![(PathBuf::from(folder), 0)];
         let mut files: Vec<(PathBuf, u64)> = Vec::new();
         listing(Path::new(folder))?; // an unreadable folder is told, those below it are passed over
@@ -173,7 +178,7 @@ impl Studio {
             }
         }
         let mut found = 0;
-        for frame in &lost {
+        for (owner, frame) in &lost {
             // The content decides; its length says which files are worth reading.
             let same = files
                 .iter()
@@ -184,14 +189,19 @@ impl Studio {
                     "UPDATE frames SET source = ?2, state = CASE WHEN state = 'failed' THEN 'reading' ELSE state END, reason = NULL WHERE id = ?1",
                     params![frame.id, path.display().to_string()],
                 )?;
-                found += 1;
+                found += usize::from(*owner == set);
             }
         }
-        if self.frame_rows(set)?.iter().any(|f| f.state == FrameState::Reading) {
-            self.prepare_set(set)?;
+        let mut owners: Vec<i64> = lost.iter().map(|(owner, _)| *owner).collect();
+        owners.dedup();
+        for owner in owners {
+            if self.frame_rows(owner)?.iter().any(|f| f.state == FrameState::Reading) {
+                self.prepare_set(owner)?;
+            }
+            self.tell(Event::Set { id: owner });
         }
-        self.tell(Event::Set { id: set });
-        Ok(RelinkInfo { found, missing: lost.len() - found })
+        let missing = lost.iter().filter(|(owner, _)| *owner == set).count() - found;
+        Ok(RelinkInfo { found, missing })
     }
 
     /// Moves frames to another set, or to a new one; what is left of their set keeps its decisions. A set that loses its

@@ -212,3 +212,60 @@ fn a_thousand_files_come_in_and_what_cannot_be_read_is_told_one_by_one() {
     assert_eq!(failed, ["empty.jpg: the file is empty (0 bytes); copy it from the camera again"]);
     assert_eq!(detail.frames.iter().filter(|f| f.state == FrameState::Ready).count(), 999);
 }
+
+#[test]
+fn clocks_that_were_set_wrong_or_are_missing_are_told_and_sizes_may_differ() {
+    let folder = tempfile::tempdir().unwrap();
+    let pictures = folder.path().join("clocks");
+    std::fs::create_dir_all(&pictures).unwrap();
+    let times = [Some("2026-05-16T14:31:07"), Some("2026-05-16T14:31:10"), Some("2026-05-19T02:00:00"), None];
+    for (k, time) in times.iter().enumerate() {
+        let Samples::Eight(d) =
+            evanu_media::decode_bytes(Path::new("f.jpg"), &frame(k, false)).unwrap().samples
+        else {
+            panic!("JPEG has eight bits")
+        };
+        let whole = Size::new(800, 533);
+        // The second frame was cut to an upright part.
+        let size = if k == 1 { Size::new(500, 533) } else { whole };
+        let camera =
+            evanu_media::CameraData { time: time.map(Into::into), ..Default::default() }.with_block();
+        let output = evanu_media::Output {
+            format: evanu_media::Format::Jpeg { quality: 92 },
+            size,
+            camera: time.map(|_| &camera),
+        };
+        evanu_media::write(&pictures.join(format!("f{k}.jpg")), &output, |r| {
+            let mut band = Raster::new(r.size());
+            for (i, o) in band.data.iter_mut().enumerate() {
+                let (x, y) = (i / 3 % size.width as usize, r.y as usize + i / 3 / size.width as usize);
+                *o = u16::from(d[3 * (y * 800 + x) + i % 3]) * 257;
+            }
+            Ok::<_, std::convert::Infallible>(band)
+        })
+        .unwrap();
+    }
+    let studio = Studio::open(&folder.path().join("data")).unwrap();
+    let set = studio.create_set("Clocks").unwrap();
+    studio.add_folder(set, pictures.to_str().unwrap(), true).unwrap();
+    studio.prepare_set(set).unwrap();
+    let detail = rest(&studio, set);
+    assert_eq!(names(&detail), ["f0.jpg", "f1.jpg", "f2.jpg", "f3.jpg"]);
+    let told = |k: usize| {
+        let all: Vec<&str> = detail.frames[k].findings.iter().map(|f| f.text.as_str()).collect();
+        all.join("; ")
+    };
+    assert!(
+        detail.frames.iter().all(|f| f.used),
+        "{:?}",
+        detail.frames.iter().map(|f| &f.reason).collect::<Vec<_>>()
+    );
+    assert!(told(1).contains("another size, 500 × 533 px"), "{}", told(1));
+    assert!(
+        told(2).contains("its clock is 60 hours from the others'") || told(2).contains("its clock is 2 days"),
+        "{}",
+        told(2)
+    );
+    assert!(told(3).contains("no clock time"), "{}", told(3));
+    assert!(!told(0).contains("clock"), "{}", told(0));
+}

@@ -2,6 +2,7 @@
 
 #![allow(clippy::unwrap_used)] // helpers of tests may fail loudly
 
+mod frames;
 mod job;
 mod looking;
 mod sets;

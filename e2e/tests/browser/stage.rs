@@ -209,6 +209,11 @@ impl Stage {
         .await;
     }
 
+    /// Waits until the frames are aligned anew.
+    pub async fn plate_again(&self) {
+        self.until("!document.querySelector('[role=progressbar]') && document.querySelector('[data-testid=fact-combine]').innerText.includes('agreed')").await;
+    }
+
     /// Mean colour of a square on the picture as the screen shows it.
     pub async fn seen(&self, x: u32, y: u32) -> [f64; 3] {
         let shot = self.page.screenshot().await.unwrap();

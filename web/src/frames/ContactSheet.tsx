@@ -13,7 +13,8 @@ import { byMoment, pause, places } from "./axis";
 
 export function ContactSheet({ open, set }: { open: OpenSet; set: SetDetail }) {
   const [chosen, setChosen] = useState<number[]>([]);
-  const [large, setLarge] = useState<number | null>(null);
+  const { large, set: put } = useView();
+  const setLarge = (id: number | null) => put({ large: id });
   const groups = byMoment(set.frames);
   const toggle = (id: number) => setChosen((now) => (now.includes(id) ? now.filter((n) => n !== id) : [...now, id]));
   const show = (f: Frame) => (isLaid(f) ? useView.getState().set({ view: `frame-${f.index}`, sheet: false, flicking: false }) : setLarge(f.id));
@@ -119,7 +120,7 @@ function Axis({ set }: { set: SetDetail }) {
         <span>{span(set)}</span>
         <span className="grow">{set.light ? `Line: ${set.light.text}` : "Light is compared once the frames are aligned"}</span>
         {tripod && <span className="text-persimmon">▸ broken line: the camera moved</span>}
-        <span>{set.moments && set.moments < set.frames.length ? plural(set.moments, "moment") : ""}</span>
+        <span>{set.moments && set.moments < set.frames.filter((f) => f.used).length ? plural(set.moments, "moment") : ""}</span>
       </figcaption>
     </figure>
   );

@@ -30,6 +30,8 @@ interface ViewState {
   keysShown: boolean;
   /** All frames on the axis of time instead of the picture. */
   sheet: boolean;
+  /** Identity of the frame that is large on the contact sheet. */
+  large: number | null;
   /** The other view lies half transparent over the whole, instead of right of the divider. */
   through: boolean;
   /** Where frames end, and where a shown frame's fit rests, over the picture. */
@@ -56,6 +58,7 @@ export const useView = create<ViewState>((set) => ({
   byMethod: false,
   keysShown: false,
   sheet: false,
+  large: null,
   through: false,
   reach: false,
   rests: false,
@@ -65,7 +68,7 @@ export const useView = create<ViewState>((set) => ({
   set,
 }));
 
-export const startView = { view: "plate", other: null, divider: 0.5, holding: false, flicking: false, pointer: null, pinned: null, byMethod: false, sheet: false, through: false, reach: false, rests: false, drawing: null, hand: null, pairing: false };
+export const startView = { view: "plate", other: null, divider: 0.5, holding: false, flicking: false, pointer: null, pinned: null, byMethod: false, sheet: false, large: null, through: false, reach: false, rests: false, drawing: null, hand: null, pairing: false };
 
 /** Acts on the viewer itself, filled in by the picture while it is there. */
 export const camera: Record<"whole" | "hundred", () => void> & { zoomBy: (factor: number) => void; panBy: (dx: number, dy: number) => void } = {

@@ -55,8 +55,8 @@ export function FramesLine({ open, set }: { open: OpenSet; set: SetDetail }) {
             <button
               className="shrink-0 disabled:cursor-default"
               aria-label={`Show frame ${n + 1}`}
-              disabled={!isLaid(f)}
-              onClick={() => put({ view: `frame-${f.index}`, flicking: false, sheet: false })}
+              disabled={f.state !== "ready"}
+              onClick={() => put(isLaid(f) ? { view: `frame-${f.index}`, flicking: false, sheet: false } : { sheet: true, large: f.id })}
             >
               {f.state === "ready" ? (
                 <img src={`${thumbnail(set.id, f.id, 120)}&v=${set.frame_key ?? ""}`} alt="" className={`h-9 w-[54px] object-cover ${f.used ? "" : "opacity-40"}`} />

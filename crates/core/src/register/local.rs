@@ -14,16 +14,18 @@
 //!
 //! Cost: nothing but a look at the residuals where the plane transform fits; else about 0.1 s a frame.
 
-use super::patches::{Anchors, track};
+use super::patches::{Anchors, Dense, track};
 use crate::geometry::{Bend, Correspondence, Homography, Point, Size, Warp, taps};
 use crate::pixel::{FrameSource, SourceError};
 
 /// Cells of the surface along the longer side.
-const CELLS: f64 = 24.0;
+const CELLS: f64 = 36.0;
 /// Farthest displacement of a matched corner, as a share of the longer side.
 const FARTHEST: f64 = 0.1;
 /// Strengths of smoothing to choose from, strongest first.
 const STRENGTHS: [f64; 5] = [30.0, 3.0, 0.3, 0.03, 0.003];
+/// What holds a control that no sample reaches.
+const HOLD: f64 = 0.01;
 /// Parts that take turns in being left out.
 const FOLDS: usize = 5;
 /// Fewest places a surface is fitted to.
@@ -57,6 +59,7 @@ pub(super) struct Local {
 pub(super) fn refine(
     frame: &dyn FrameSource,
     anchors: &Anchors,
+    dense: &Dense,
     transform: &Homography,
     corners: &dyn Fn() -> Vec<Correspondence>,
 ) -> Result<Option<Local>, SourceError> {
@@ -68,18 +71,18 @@ pub(super) fn refine(
     let coarse = anchors.levels.first().map_or(1.0, |(l, _)| f64::from(1u32 << l));
     let mut bend = surface(size, &without_strays(first, coarse), 1.5 * coarse).map(|s| s.bend);
     let mut last = None;
-    for (level, patches) in &anchors.levels {
+    // The finest level runs twice: the second time around a bend that is already right to a tenth.
+    let rounds = dense.levels.iter().chain(dense.levels.last()).map(|(level, patches)| (*level, patches));
+    for (level, patches) in rounds {
         let pixel = f64::from(1u32 << level);
-        for _ in 0..if *level == 0 { 2 } else { 1 } {
-            let warp = Warp { bend: bend.as_ref(), ..Warp::from(&inverse) };
-            let found = track(frame, *level, patches, &warp)?;
-            let softly = track(frame, anchors.soft.0, &anchors.soft.1, &warp)?;
-            let all = [&found[..], &softly[..]].concat();
-            let kept = without_strays(samples(&all, transform), pixel);
-            let Some(better) = surface(size, &kept, pixel) else { return Ok(None) };
-            bend = Some(better.bend.clone());
-            last = Some((better, found));
-        }
+        let warp = Warp { bend: bend.as_ref(), ..Warp::from(&inverse) };
+        let found = track(frame, level, patches, &warp)?;
+        let mut all = found.clone();
+        all.extend(track(frame, dense.lone.0, &dense.lone.1, &warp)?);
+        let kept = without_strays(samples(&all, transform), pixel);
+        let Some(better) = surface(size, &kept, pixel) else { return Ok(None) };
+        bend = Some(better.bend.clone());
+        last = Some((better, found));
     }
     let Some((surface, found)) = last else { return Ok(None) };
     if surface.foretold > WORTH * surface.plane || surface.bend.strength() < FINE / 2.0 {
@@ -286,8 +289,9 @@ fn solve(
 ) -> Vec<[f64; 2]> {
     let n = grid.0 * grid.1;
     let weights: Vec<f64> = (0..samples.len()).map(weight).collect();
+    let hold = holds(basis, &weights, grid);
     let times = |x: &[[f64; 2]]| {
-        let mut out = penalty(x, grid, strength);
+        let mut out = penalty(x, &hold, grid, strength);
         for (b, &w) in basis.iter().zip(&weights).filter(|(_, w)| **w > 0.0) {
             let v = b.value(x, grid);
             b.each(grid, |k, u| (0..2).for_each(|c| out[k][c] += w * u * v[c]));
@@ -325,10 +329,19 @@ fn solve(
     x
 }
 
-/// The gradient of the penalty: second differences along both ways, a little of the first, and a trace of the shifts
-/// themselves, so that what no sample reaches stays near the plane transform.
-fn penalty(x: &[[f64; 2]], (columns, rows): (usize, usize), strength: f64) -> Vec<[f64; 2]> {
-    let mut out: Vec<[f64; 2]> = x.iter().map(|v| v.map(|v| 1e-4 * v)).collect();
+/// How strongly each control is held near the plane transform: hardly where samples tell, else as [`HOLD`] says.
+fn holds(basis: &[Basis], weights: &[f64], grid: (usize, usize)) -> Vec<f64> {
+    let mut support = vec![0.0; grid.0 * grid.1];
+    for (b, &w) in basis.iter().zip(weights) {
+        b.each(grid, |k, u| support[k] += w * u);
+    }
+    support.iter().map(|s| 1e-4 + HOLD * (-6.0 * s).exp()).collect()
+}
+
+/// The gradient of the penalty: second differences along both ways, a little of the first, and the shifts themselves
+/// where no sample reaches: what shows nothing stays where the plane transform puts it.
+fn penalty(x: &[[f64; 2]], hold: &[f64], (columns, rows): (usize, usize), strength: f64) -> Vec<[f64; 2]> {
+    let mut out: Vec<[f64; 2]> = x.iter().zip(hold).map(|(v, h)| v.map(|v| h * v)).collect();
     let mut add = |places: &[(usize, f64)], strength: f64| {
         for c in 0..2 {
             let d: f64 = places.iter().map(|&(k, w)| w * x[k][c]).sum();

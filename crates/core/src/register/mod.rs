@@ -93,15 +93,7 @@ pub fn register(
         return Ok(Registration { reference: wishes.reference.unwrap_or(0), frames, lens: None });
     }
     let counter = Counter::new(3 * sources.len(), watch);
-    let features: Vec<Features> = sources
-        .par_iter()
-        .map(|s| {
-            let level = feature_level(*s);
-            let found = features::find(&grey(*s, level, s.size().at_level(level).rect())?, level);
-            counter.tick()?;
-            Ok(found)
-        })
-        .collect::<Result<_, RegisterError>>()?;
+    let features = corners_of(sources, &counter)?;
     let (reference, coarse, qualities) = match wishes.reference {
         Some(r) => {
             let fits = fits_to(&features, r, &Guides::default());
@@ -135,12 +127,18 @@ pub fn register(
         _ => None,
     };
     let free = matches!(wishes.models, [.., Model::Perspective]);
+    let deep = |i: usize, j: &Judged| free && i != reference && coarse[i].is_some() && !steady(j);
+    let dense = match all.iter().enumerate().any(|(i, j)| deep(i, j)) {
+        true => Some(patches::dense(sources[reference], &guides)?),
+        false => None,
+    };
     let frames = all
         .into_par_iter()
         .enumerate()
         .map(|(i, mut judged)| {
-            if free && i != reference && coarse[i].is_some() && !steady(&judged) {
-                deepen(sources[i], &anchors, &mut judged, &|| corners(&features[i], &features[reference]))?;
+            if let Some(dense) = dense.as_ref().filter(|_| deep(i, &judged)) {
+                let corners = || corners(&features[i], &features[reference]);
+                deepen(sources[i], (&anchors, dense), &mut judged, &corners)?;
             }
             counter.tick()?;
             Ok(FramePlan { sharpness: qualities[i].map(|q| q.sharpness), ..judged.plan })
@@ -159,8 +157,7 @@ pub fn snap(
     frame: &dyn FrameSource,
     transform: &Homography,
 ) -> Result<Option<FramePlan>, RegisterError> {
-    let level = feature_level(reference);
-    let found = features::find(&grey(reference, level, reference.size().at_level(level).rect())?, level);
+    let found = reduced_corners(reference)?;
     let anchors = patches::anchors(reference, &found, &Guides::default())?;
     let judged = verdict::judge(frame, &anchors, Some(*transform), &Model::ALL)?;
     Ok(Some(judged.plan).filter(|p| p.misfit.is_none()))
@@ -203,12 +200,12 @@ fn straighten(all: &mut [Judged], reference: usize) -> Option<f64> {
 /// Bends a frame where depth asks for it.
 fn deepen(
     source: &dyn FrameSource,
-    anchors: &patches::Anchors,
+    (anchors, dense): (&patches::Anchors, &patches::Dense),
     judged: &mut Judged,
     corners: &dyn Fn() -> Vec<Correspondence>,
 ) -> Result<(), RegisterError> {
     let transform = judged.plan.transform;
-    if let Some(found) = local::refine(source, anchors, &transform, corners)? {
+    if let Some(found) = local::refine(source, anchors, dense, &transform, corners)? {
         judged.plan.misfit = None;
         judged.plan.bend = Some(found.bend);
         let bend = judged.plan.bend.clone();
@@ -234,6 +231,23 @@ fn fits_to(features: &[Features], to: usize, guides: &Guides) -> Vec<Option<Homo
     };
     let one = |(i, f)| if i == to { Some(Homography::IDENTITY) } else { fit(f) };
     features.par_iter().enumerate().map(one).collect()
+}
+
+/// The corners of every frame, on its reduced grey picture.
+fn corners_of(sources: &[&dyn FrameSource], counter: &Counter<'_>) -> Result<Vec<Features>, RegisterError> {
+    sources
+        .par_iter()
+        .map(|s| {
+            let found = reduced_corners(*s)?;
+            counter.tick()?;
+            Ok(found)
+        })
+        .collect()
+}
+
+fn reduced_corners(source: &dyn FrameSource) -> Result<Features, SourceError> {
+    let level = feature_level(source);
+    Ok(features::find(&grey(source, level, source.size().at_level(level).rect())?, level))
 }
 
 /// Matched corners in full-size pixels.

@@ -4,8 +4,8 @@
 //! reference and the frame already resampled by the current transform; brightness is normalised by mean and
 //! deviation. What does not correlate (movers, covered places) drops out by itself.
 //!
-//! Where the reference has no corners (sky, plain walls), *soft* patches of a much reduced level stand in for them when
-//! a bend is looked for: less exact, and weighted by how exact they are.
+//! When a bend is looked for, an even grid of patches stands in for them, down from a much reduced level that shows even
+//! the sky's clouds: less exact where there are no corners, and weighted by how exact they are.
 
 use super::features::Features;
 use super::guides::Guides;
@@ -13,6 +13,7 @@ use super::{RegisterError, part};
 use crate::geometry::{Correspondence, Homography, Point, Rect, Size, Warp, level_to_full};
 use crate::pixel::resample::resample;
 use crate::pixel::{FrameSource, Plane, SourceError};
+use rayon::prelude::*;
 
 /// Half the side of a patch and how far it may have moved, in pixels of the level.
 const HALF: i64 = 10;
@@ -25,9 +26,11 @@ const ALIKE: f32 = 0.8;
 /// Least deviation of a patch's values, in grey steps, and least roundness of its structure; for a soft patch.
 const LEAST: (f32, f64) = (1.5, 0.05);
 const LEAST_SOFT: (f32, f64) = (0.35, 0.02);
-/// Longest side of the level that soft patches are cut from, and their number across.
+/// For a dense patch: what lies along an edge is known badly, and its weight says so.
+const LEAST_DENSE: (f32, f64) = (1.2, 0.003);
+/// Longest side of the level that soft patches are cut from, and number of dense patches along the longer side.
 const SOFT_SIDE: u32 = 320;
-const SOFT_ACROSS: usize = 16;
+const DENSE_ACROSS: usize = 40;
 /// What a corner's patch is known to, in pixels: weights are relative to it.
 const KNOWN: f64 = 0.05;
 
@@ -37,8 +40,14 @@ pub(super) struct Anchors {
     /// Corner and sides of the part that leads: all of the reference, or what its owner wants to fit.
     led: (Point, Point),
     pub levels: Vec<(u32, Vec<Patch>)>,
-    /// Patches where there are no corners, and their level.
-    pub soft: (u32, Vec<Patch>),
+}
+
+/// What stands in for the anchors when a bend is looked for: patches on an even grid, wherever there is anything to
+/// hold on to, at each level they are looked for in, coarse first.
+pub(super) struct Dense {
+    pub levels: Vec<(u32, Vec<Patch>)>,
+    /// Those of the coarsest level that have none at full size.
+    pub lone: (u32, Vec<Patch>),
 }
 
 /// One patch of the reference: its place in pixels of its level, normalised values and gradients.
@@ -101,32 +110,44 @@ pub(super) fn anchors(
         }
         out.push((level, patches));
     }
-    let corners: Vec<Point> = places.iter().map(|&p| full.apply(p)).collect();
-    let (level, mut soft) = soft(source, &corners)?;
-    let place = |p: &Patch| level_to_full(level).apply(Point::new(p.x as f64, p.y as f64));
-    soft.retain(|p| guides.lead(place(p)));
-    Ok(Anchors { size: whole, led, levels: out, soft: (level, soft) })
+    Ok(Anchors { size: whole, led, levels: out })
 }
 
-/// Patches of a much reduced level, evenly spread, where no corner is near.
-fn soft(source: &dyn FrameSource, corners: &[Point]) -> Result<(u32, Vec<Patch>), SourceError> {
+/// Cuts all patches that a bend can rest on.
+pub(super) fn dense(source: &dyn FrameSource, guides: &Guides) -> Result<Dense, RegisterError> {
     let full = source.size();
-    let level = (0..source.levels()).find(|&k| full.width.max(full.height) >> k <= SOFT_SIDE);
-    let level = level.unwrap_or(source.levels() - 1);
-    let size = full.at_level(level);
-    let reach = f64::from(full.width.max(full.height)) / SOFT_ACROSS as f64;
-    let from_full = level_to_full(level).inverse().unwrap_or(Homography::IDENTITY);
-    let mut patches = Vec::new();
-    for k in 0..SOFT_ACROSS * SOFT_ACROSS {
-        let at = |i: usize, n: u32| (i as f64 + 0.5) / SOFT_ACROSS as f64 * f64::from(n);
-        let p = Point::new(at(k % SOFT_ACROSS, full.width), at(k / SOFT_ACROSS, full.height));
-        if corners.iter().all(|c| c.distance(p) > reach)
-            && let Some(patch) = cut(source, level, size, from_full.apply(p), LEAST_SOFT)?
-        {
-            patches.push(patch);
+    let side = |level: u32| full.width.max(full.height) >> level;
+    let soft = (0..source.levels()).find(|&k| side(k) <= SOFT_SIDE).unwrap_or(source.levels() - 1);
+    let step = f64::from(full.width.max(full.height)) / DENSE_ACROSS as f64;
+    let count = |n: u32| (f64::from(n) / step).round().max(1.0) as usize;
+    let (across, down) = (count(full.width), count(full.height));
+    let at = |i: usize, of: usize, n: u32| (i as f64 + 0.5) / of as f64 * f64::from(n) - 0.5;
+    let places: Vec<Point> = (0..across * down)
+        .map(|k| Point::new(at(k % across, across, full.width), at(k / across, down, full.height)))
+        .filter(|&p| guides.lead(p))
+        .collect();
+    let cuts = |level: u32, least: (f32, f64)| -> Result<Vec<Option<Patch>>, SourceError> {
+        let (size, down) = (full.at_level(level), level_to_full(level).inverse());
+        let down = down.unwrap_or(Homography::IDENTITY);
+        places.par_iter().map(|&p| cut(source, level, size, down.apply(p), least)).collect()
+    };
+    let mut levels = Vec::new();
+    let mut lone = Vec::new();
+    for level in (0..=soft).rev() {
+        let patches = cuts(level, LEAST_DENSE)?;
+        if level == 0 {
+            // Only the coarsest level shows what is almost even; below it, noise would be followed.
+            let almost = cuts(soft, LEAST_SOFT)?;
+            lone = almost
+                .into_iter()
+                .zip(&patches)
+                .filter(|(_, p)| p.is_none())
+                .filter_map(|(a, _)| a)
+                .collect();
         }
+        levels.push((level, patches.into_iter().flatten().collect()));
     }
-    Ok((level, patches))
+    Ok(Dense { levels, lone: (soft, lone) })
 }
 
 fn cut(

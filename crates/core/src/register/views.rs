@@ -7,7 +7,7 @@
 
 use super::features::{self, Features};
 use super::guides::Guides;
-use super::{RegisterError, consensus, feature_level, grey};
+use super::{RegisterError, consensus, corners_of};
 use crate::geometry::{Homography, Point};
 use crate::pixel::FrameSource;
 use crate::progress::{Counter, Watch};
@@ -24,15 +24,7 @@ const TRIED: usize = 16;
 /// When a frame cannot be read or the work is cancelled.
 pub fn views(sources: &[&dyn FrameSource], watch: Watch<'_>) -> Result<Vec<usize>, RegisterError> {
     let counter = Counter::new(sources.len(), watch);
-    let features: Vec<Features> = sources
-        .par_iter()
-        .map(|s| {
-            let level = feature_level(*s);
-            let found = features::find(&grey(*s, level, s.size().at_level(level).rect())?, level);
-            counter.tick()?;
-            Ok(found)
-        })
-        .collect::<Result<_, RegisterError>>()?;
+    let features = corners_of(sources, &counter)?;
     let mut members: Vec<Vec<usize>> = Vec::new();
     let mut out = Vec::with_capacity(sources.len());
     for i in 0..features.len() {
