@@ -71,7 +71,7 @@ pub struct FramePlan {
     pub worst: Option<Worst>,
     /// Frames with the same number were taken from the same camera position.
     pub position: u32,
-    /// Frames with the same number show the same moment and count as one.
+    /// Frames with the same number show the same moment: the same silhouettes.
     pub moment: u32,
     /// What would be lost without this frame.
     pub sole: Option<Sole>,

@@ -13,6 +13,8 @@ use exr::prelude::*;
 use std::io::Cursor;
 use std::path::Path;
 
+/// Samples of all channels together that are read.
+const MOST_SAMPLES: u64 = 1_600_000_000;
 /// Greatest light that is kept.
 const BRIGHTEST: f32 = 64.0;
 
@@ -23,6 +25,13 @@ pub(crate) fn decode(path: &Path, bytes: &[u8]) -> std::result::Result<(Wide, Ca
     let header = meta.headers.first().ok_or_else(|| damaged(path, "it has no layer"))?;
     let declared = header.layer_size;
     check_size(path, declared.width() as u64, declared.height() as u64)?;
+    if header.channels.list.len() as u64 * declared.area() as u64 > MOST_SAMPLES {
+        return Err(MediaError::new(
+            path,
+            format!("it holds {} channels, more than Evanu takes at this size", header.channels.list.len()),
+            "save it with the channels R, G and B only",
+        ));
+    }
     // What is declared must be there: a float compresses a thousandfold at most.
     if declared.area() as u64 > bytes.len() as u64 * 1100 {
         return Err(damaged(path, "it declares far more pixels than it holds"));

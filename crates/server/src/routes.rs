@@ -2,7 +2,7 @@
 
 use crate::problem::{Failure, Problem};
 use actix_web::http::header::{ContentDisposition, DispositionParam, DispositionType};
-use actix_web::{HttpResponse, delete, get, post, put, web};
+use actix_web::{HttpRequest, HttpResponse, delete, get, post, put, web};
 use evanu_studio::{
     AgreementFact, Change, ExportRequest, FitInfo, FolderInfo, RelinkInfo, RunInfo, SetDetail, SetSummary,
     Studio, StudioError,
@@ -108,13 +108,25 @@ pub async fn create_set(studio: Shared, name: web::Json<Name>) -> Result<HttpRes
     Ok(HttpResponse::Created().json(Id { id: id.await? }))
 }
 
+/// Folders of this computer are for who sits at it, also when the server lets other machines in.
+fn at_this_computer(request: &HttpRequest) -> Result<(), Failure> {
+    if request.peer_addr().is_some_and(|a| a.ip().is_loopback()) {
+        return Ok(());
+    }
+    let told =
+        "folders of this computer can be opened only at this computer; bring the files in with the buttons";
+    Err(StudioError::Conflict(told.into()).into())
+}
+
 /// A folder of this computer.
 #[utoipa::path(context_path = "/api", params(FolderQuery), responses((status = 200, body = FolderInfo), (status = 422, body = Problem)))]
 #[get("/folders")]
 pub async fn folder(
     studio: Shared,
     query: web::Query<FolderQuery>,
+    from: HttpRequest,
 ) -> Result<web::Json<FolderInfo>, Failure> {
+    at_this_computer(&from)?;
     Ok(web::Json(off(&studio, move |s| s.folder(query.path.as_deref())).await?))
 }
 
@@ -125,7 +137,9 @@ pub async fn add_folder(
     studio: Shared,
     set: web::Path<i64>,
     request: web::Json<FolderRequest>,
+    from: HttpRequest,
 ) -> Result<HttpResponse, Failure> {
+    at_this_computer(&from)?;
     off(&studio, move |s| s.add_folder(*set, &request.path, request.copy)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
@@ -149,7 +163,9 @@ pub async fn relink(
     studio: Shared,
     set: web::Path<i64>,
     request: web::Json<FolderRequest>,
+    from: HttpRequest,
 ) -> Result<web::Json<RelinkInfo>, Failure> {
+    at_this_computer(&from)?;
     Ok(web::Json(off(&studio, move |s| s.relink(*set, &request.path)).await?))
 }
 

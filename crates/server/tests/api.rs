@@ -462,3 +462,58 @@ fn what_differs_in_a_frame_is_told_in_words() {
     let light = &changed["frames"][2]["findings"][1];
     assert!(light["matters"] == true && light["text"].as_str().unwrap().ends_with("left as shot"), "{light}");
 }
+
+#[test]
+fn folders_moves_and_fits_are_reached_over_http() {
+    let server = Server::new();
+    let folder = tempfile::tempdir().unwrap();
+    for (name, bytes) in files() {
+        std::fs::write(folder.path().join(name), bytes).unwrap();
+    }
+    let path = folder.path().to_str().unwrap();
+    let listed = server.get(&format!("/api/folders?path={path}"));
+    assert_eq!(listed["pictures"], files().len());
+    let (status, told) = server.json("GET", "/api/folders?path=/nowhere/at/all", None);
+    assert!(status == 422 && told["detail"].as_str().unwrap().contains("no such file"), "{told}");
+
+    let id = server.json("POST", "/api/sets", Some(json!({"name": "From a folder", "sort": true}))).1["id"]
+        .clone();
+    let body = json!({"path": path, "copy": false});
+    assert_eq!(server.json("POST", &format!("/api/sets/{id}/folder"), Some(body)).0, 204);
+    server.call("POST", &format!("/api/sets/{id}/prepare"), None);
+    assert_eq!(server.rest(id.as_i64().unwrap()), "done");
+    let set = server.get(&format!("/api/sets/{id}"));
+    let frames = set["frames"].as_array().unwrap();
+    assert!(frames.iter().all(|f| f["source"].as_str().is_some_and(|s| s.starts_with(path))));
+
+    // What a fit rests on, in canvas pixels.
+    let other = if set["reference"] == 0 { 1 } else { 0 };
+    let fit = server.get(&format!("/api/sets/{id}/fits/{other}"));
+    let points = fit["points"].as_array().unwrap();
+    assert!(points.len() > 10 && fit["outline"].as_array().unwrap().len() == 4, "{fit}");
+    assert!(points.iter().all(|p| (0.0..420.0).contains(&p[0].as_f64().unwrap())));
+    assert_eq!(server.json("GET", &format!("/api/sets/{id}/fits/99"), None).0, 404);
+
+    // A difference is grey where frames fit.
+    let key = set["frame_key"].as_str().unwrap();
+    let tile = format!("/api/sets/{id}/tiles/{key}/difference-{other}/0/0_0.png");
+    let (status, bytes, _) = server.call("GET", &tile, None);
+    assert_eq!(status, 200);
+    let picture = decode_bytes(Path::new("difference.png"), &bytes).unwrap();
+    let evanu_core::pixel::Samples::Eight(d) = picture.samples else { panic!("tiles have eight bits") };
+    let mut codes: Vec<u8> = d.iter().copied().step_by(3).collect();
+    codes.sort_unstable();
+    assert!(codes[codes.len() / 2].abs_diff(119) < 8, "{}", codes[codes.len() / 2]);
+
+    // Frames to a set of their own, and nonsense refused.
+    let moved = json!({"frames": [frames[0]["id"]], "to": null});
+    let (status, made) = server.json("POST", &format!("/api/sets/{id}/move"), Some(moved.clone()));
+    assert!(status == 200 && made["id"] != id, "{made}");
+    assert_eq!(server.json("POST", &format!("/api/sets/{id}/move"), Some(moved)).0, 404);
+    let hand =
+        json!({"frame": 0, "on": 0, "pairs": [], "shift": [0, 0], "turn": 0, "scale": 1, "snap": false});
+    let mut recipe = server.get(&format!("/api/sets/{id}"))["recipe"].clone();
+    recipe["hands"] = json!([hand]);
+    let change = json!({"label": "nonsense", "recipe": recipe});
+    assert_eq!(server.json("PUT", &format!("/api/sets/{id}/recipe"), Some(change)).0, 400);
+}

@@ -131,7 +131,7 @@ fn geometry(
     }
 }
 
-/// Frames of one moment count as one.
+/// A frame that shows the same silhouettes as an earlier one.
 fn moment(index: usize, loaded: &Loaded, rows: &[FrameRow], tell: &mut impl FnMut(bool, String)) {
     let plan = &loaded.plan;
     let own = plan.frames[index].moment;
@@ -141,7 +141,7 @@ fn moment(index: usize, loaded: &Loaded, rows: &[FrameRow], tell: &mut impl FnMu
         .filter_map(number)
         .min();
     if let Some(first) = earlier.filter(|&n| number(index).is_some_and(|own| n < own)) {
-        tell(false, format!("the same moment as frame {first}: they count as one"));
+        tell(false, format!("the same moment as frame {first}: it shows nothing new"));
     }
 }
 

@@ -144,7 +144,7 @@ pub struct FrameInfo {
     pub by_hand: bool,
     /// Number of the camera position it was taken from.
     pub position: u32,
-    /// Number of the moment it shows; frames with the same one count as one.
+    /// Number of the moment it shows; frames with the same one show the same silhouettes.
     pub moment: u32,
     /// Clock time in seconds, for an axis.
     pub seconds: Option<f64>,

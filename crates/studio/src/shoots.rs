@@ -70,7 +70,7 @@ impl Studio {
             path: path.display().to_string(),
             parent: path.parent().map(|p| p.display().to_string()),
             folders: folders.iter().filter_map(name).collect(),
-            pictures: files.iter().filter(|f| is_picture(f)).count(),
+            pictures: files.iter().filter(|f| f.is_file() && is_picture(f)).count(),
         })
     }
 
@@ -96,12 +96,20 @@ impl Studio {
             let reason = format!("it holds {} pictures, more than {MOST_FILES}", files.len());
             return Err(MediaError::new(&folder, reason, "bring it in in parts").into());
         }
-        let found: Vec<(PathBuf, String, u64)> = files
-            .into_par_iter()
-            .map(|p| fingerprint(&p).map(|(hash, bytes)| (p, hash, bytes)))
-            .collect::<Result<_, MediaError>>()?;
-        for (path, hash, bytes) in &found {
+        let contents: Vec<_> = files.par_iter().map(|p| fingerprint(p)).collect();
+        for (path, content) in files.iter().zip(&contents) {
             let name = path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+            let (hash, bytes) = match content {
+                Ok(content) => content,
+                // One file that may not be read keeps no other from coming in; it is told like a damaged one.
+                Err(e) => {
+                    self.db().execute(
+                        "INSERT INTO frames (set_id, name, hash, state, reason) VALUES (?1, ?2, '', 'failed', ?3)",
+                        params![set, name, e.to_string()],
+                    )?;
+                    continue;
+                }
+            };
             let source = if copy {
                 let target = self.path(&["originals", hash]);
                 if !target.exists() {
@@ -116,7 +124,7 @@ impl Studio {
             };
             self.add_row(set, &name, hash, source.as_deref(), *bytes)?;
         }
-        Ok(found.len())
+        Ok(files.len())
     }
 
     /// Notes a file that has come in, unless the set already has it.
@@ -282,7 +290,11 @@ impl Studio {
             let mut db = self.db();
             let t = db.transaction()?;
             for &i in group {
-                t.execute("UPDATE frames SET set_id = ?2 WHERE id = ?1", params![rows[i].id, new])?;
+                // Its owner may have moved it meanwhile.
+                t.execute(
+                    "UPDATE frames SET set_id = ?2 WHERE id = ?1 AND set_id = ?3",
+                    params![rows[i].id, new, set],
+                )?;
             }
             t.commit()?;
             made.push(new);

@@ -698,7 +698,7 @@ export interface components {
             missing: boolean;
             /**
              * Format: int32
-             * @description Number of the moment it shows; frames with the same one count as one.
+             * @description Number of the moment it shows; frames with the same one show the same silhouettes.
              */
             moment: number;
             /** @description How far its middle moved, in reference pixels to the right and down. */

@@ -227,10 +227,10 @@ impl Recipe {
         }
         let drawn = |a: &Area| {
             let point = |p: &Point| p.x.is_finite() && p.y.is_finite() && p.x.abs() < 1e6 && p.y.abs() < 1e6;
-            a.on < frames && (3..=4000).contains(&a.outline.len()) && a.outline.iter().all(point)
+            a.on < frames && (3..=1000).contains(&a.outline.len()) && a.outline.iter().all(point)
         };
-        if self.areas.len() > 200 || !self.areas.iter().all(drawn) {
-            return Err("an area needs three corners or more, on a frame of this set".into());
+        if self.areas.len() > 50 || !self.areas.iter().all(drawn) {
+            return Err("an area has three to a thousand corners, on a frame of this set, and there are at most fifty".into());
         }
         let single = |h: &Hand| self.hands.iter().filter(|o| o.frame == h.frame).count() == 1;
         if !self.hands.iter().all(|h| h.is_valid(frames) && single(h)) {

@@ -32,6 +32,8 @@ const FOLDS: usize = 5;
 const ENOUGH: usize = 24;
 /// Residuals below this, in pixels, need no bend.
 const FINE: f64 = 0.12;
+/// Residuals that share less than this of their size with their neighbours' are noise.
+const ALONE: f64 = 0.3;
 /// The bend must leave less than this share of the plane transform's error at places left out.
 const WORTH: f64 = 0.7;
 
@@ -105,10 +107,35 @@ fn samples(places: &[Correspondence], transform: &Homography) -> Vec<Sample> {
     places.iter().map(one).collect()
 }
 
-/// Whether the fit explains nearly all places to the last tenth of a pixel; `left` is what it leaves at each.
-pub(super) fn steady(mut left: Vec<f64>) -> bool {
-    left.sort_unstable_by(f64::total_cmp);
-    left.get(left.len() * 4 / 5).is_some_and(|&l| l < FINE)
+/// Whether a fit needs nothing further: it explains nearly all places to the last tenth of a pixel, or what it leaves at
+/// each place has nothing to do with what it leaves beside it, which is noise and not depth.
+pub(super) fn steady(left: &[(Point, [f64; 2])]) -> bool {
+    const NEIGHBOURS: usize = 6;
+    let length = |d: &[f64; 2]| d[0].hypot(d[1]);
+    let mut lengths: Vec<f64> = left.iter().map(|(_, d)| length(d)).collect();
+    lengths.sort_unstable_by(f64::total_cmp);
+    match lengths.get(lengths.len() * 4 / 5) {
+        Some(&l) if l < FINE => return true,
+        Some(_) => {}
+        None => return false,
+    }
+    // Movers and mistakes are left out.
+    let cut = 5.0 * lengths[lengths.len() / 2].max(0.02);
+    let good: Vec<&(Point, [f64; 2])> = left.iter().filter(|(_, d)| length(d) < cut).collect();
+    let (mut shared, mut all) = (0.0, 0.0);
+    for (i, (p, d)) in good.iter().enumerate() {
+        let mut near: Vec<(f64, usize)> =
+            (0..good.len()).filter(|&j| j != i).map(|j| (good[j].0.distance(*p), j)).collect();
+        if near.len() <= NEIGHBOURS {
+            return false;
+        }
+        near.select_nth_unstable_by(NEIGHBOURS, |a, b| a.0.total_cmp(&b.0).then(a.1.cmp(&b.1)));
+        let mean =
+            |c: usize| near[..NEIGHBOURS].iter().map(|n| good[n.1].1[c]).sum::<f64>() / NEIGHBOURS as f64;
+        shared += d[0] * mean(0) + d[1] * mean(1);
+        all += d[0] * d[0] + d[1] * d[1];
+    }
+    shared < ALONE * all
 }
 
 /// The bend through displacements that are known exactly.

@@ -165,10 +165,16 @@ pub fn snap(
 
 /// Whether what a frame's fit leaves needs nothing further.
 fn steady(judged: &Judged) -> bool {
-    let to_frame = judged.plan.to_frame();
-    let scale = |c: &Correspondence| judged.plan.transform.scale_at(c.from);
-    let left = judged.places.iter().map(|c| scale(c) * to_frame.apply(c.to).distance(c.from)).collect();
-    judged.plan.misfit.is_none() && local::steady(left)
+    let left: Vec<(Point, [f64; 2])> = judged
+        .places
+        .iter()
+        .map(|c| {
+            let p = judged.plan.transform.apply(c.from);
+            let d = judged.plan.bend.as_ref().map_or(Point::default(), |b| b.at(c.to));
+            (c.to, [p.x - c.to.x - d.x, p.y - c.to.y - d.y])
+        })
+        .collect();
+    judged.plan.misfit.is_none() && local::steady(&left)
 }
 
 /// Repairs what the set's lens did, when the frames tell it; returns its displacement at the corner.
