@@ -75,6 +75,42 @@ pub(crate) fn findings(row: &FrameRow, rows: &[FrameRow], recipe: &Recipe, loade
     out
 }
 
+/// What the cameras' own data tell before anything is computed: another focal length, another exposure, another size.
+pub(crate) fn before_aligning(row: &FrameRow, rows: &[FrameRow]) -> Vec<Finding> {
+    let mut out = Vec::new();
+    let mut tell = |text: String| out.push(Finding { matters: false, text });
+    let usual = |of: &dyn Fn(&FrameRow) -> Option<f64>| {
+        let mut all: Vec<f64> = rows.iter().filter_map(of).collect();
+        all.sort_unstable_by(f64::total_cmp);
+        all.get(all.len() / 2).copied()
+    };
+    let focal = |r: &FrameRow| r.camera.focal_mm;
+    if let (Some(own), Some(most)) = (focal(row), usual(&focal))
+        && (own / most - 1.0).abs() >= LARGER
+    {
+        tell(format!("taken at {own:.0} mm, most at {most:.0} mm: will be repaired"));
+    }
+    // Stops by which a frame was given more light.
+    let given = |r: &FrameRow| {
+        let (s, a, iso) = (r.camera.exposure_s?, r.camera.aperture?, f64::from(r.camera.iso?));
+        Some((s / (a * a) * iso).log2())
+    };
+    if let (Some(own), Some(most)) = (given(row), usual(&given))
+        && (own - most).abs() >= f64::from(STOPS)
+    {
+        let way = if own > most { "more" } else { "less" };
+        tell(format!("exposed {:.1} stops {way} than most: will be matched", (own - most).abs()));
+    }
+    let area = |r: &FrameRow| (r.width > 0).then(|| f64::from(r.width) * f64::from(r.height));
+    if let (Some(own), Some(most)) = (area(row), usual(&area))
+        && own != most
+    {
+        tell(format!("another size, {} × {} px", row.width, row.height));
+    }
+    clock(row, rows, &mut |_, text| tell(text));
+    out
+}
+
 fn percent_of(share: f64) -> String {
     let percent = 100.0 * share;
     if percent < 1.0 {
@@ -247,4 +283,53 @@ pub(crate) fn light_words(loaded: &Loaded) -> LightInfo {
         ),
     };
     LightInfo { kind: kind.into(), text }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::model::FrameState;
+    use evanu_media::CameraData;
+
+    fn row(id: i64, focal_mm: f64, exposure_s: f64, width: u32) -> FrameRow {
+        let camera = CameraData {
+            focal_mm: Some(focal_mm),
+            exposure_s: Some(exposure_s),
+            aperture: Some(8.0),
+            iso: Some(200),
+            ..CameraData::default()
+        };
+        FrameRow {
+            id,
+            index: None,
+            name: format!("{id}.jpg"),
+            hash: String::new(),
+            state: FrameState::Ready,
+            reason: None,
+            width,
+            height: 1000,
+            camera,
+            source: None,
+            bytes: 0,
+        }
+    }
+
+    #[test]
+    fn what_the_cameras_tell_is_there_before_anything_is_computed() {
+        let rows = [
+            row(1, 29.0, 0.004, 1500),
+            row(2, 29.0, 0.004, 1500),
+            row(3, 35.0, 0.004, 1500),
+            row(4, 29.0, 0.008, 1500),
+            row(5, 29.0, 0.004, 1200),
+        ];
+        let told: Vec<String> = rows
+            .iter()
+            .map(|r| before_aligning(r, &rows).iter().map(|f| f.text.clone()).collect::<Vec<_>>().join("; "))
+            .collect();
+        assert_eq!(told[0], "");
+        assert_eq!(told[2], "taken at 35 mm, most at 29 mm: will be repaired");
+        assert_eq!(told[3], "exposed 1.0 stops more than most: will be matched");
+        assert_eq!(told[4], "another size, 1200 × 1000 px");
+    }
 }

@@ -1,7 +1,7 @@
 //! Pixels for the screen: tiles of any view, crops of one place in every frame, thumbnails, agreement.
 
 use crate::error::StudioError;
-use crate::findings::{findings, verdict};
+use crate::findings::{before_aligning, findings, verdict};
 use crate::model::{AgreementFact, CanvasInfo, CropInfo, FitInfo, FrameInfo, FrameRow, Look};
 use crate::prepare::plan_key;
 use crate::{Method, Recipe, Studio, View, lock};
@@ -408,7 +408,7 @@ pub(crate) fn frame_infos(
                 turned_deg: fits.map(|p| p.transform.turn_at(middle).to_degrees()),
                 scaled: fits.map(|p| p.transform.scale_at(middle)),
                 gain: fits.map(|p| p.gain),
-                findings: loaded.map(|l| findings(r, rows, recipe, l)).unwrap_or_default(),
+                findings: loaded.map_or_else(|| before_aligning(r, rows), |l| findings(r, rows, recipe, l)),
                 verdict: plan.map(|p| verdict(p).0),
                 doubtful: plan.is_some_and(|p| verdict(p).1),
                 worst_px: fits.and_then(|p| p.worst).map(|w| w.off),
