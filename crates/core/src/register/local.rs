@@ -24,8 +24,8 @@ const CELLS: f64 = 36.0;
 const FARTHEST: f64 = 0.1;
 /// Strengths of smoothing to choose from, strongest first.
 const STRENGTHS: [f64; 5] = [30.0, 3.0, 0.3, 0.03, 0.003];
-/// What holds a control that no sample reaches.
-const HOLD: f64 = 0.01;
+/// What holds a control that no sample reaches: a trace, or near ground that is found only step by step would be lost.
+const HOLD: f64 = 0.0002;
 /// Parts that take turns in being left out.
 const FOLDS: usize = 5;
 /// Fewest places a surface is fitted to.
