@@ -7,7 +7,7 @@ use std::io::{Seek, Write};
 use tiff::encoder::{Rational, SRational, TiffEncoder};
 use tiff::tags::Tag;
 
-/// XYZ (D65) to the sensor's colours; with the white of D65 it gives [`NEUTRAL`].
+/// XYZ (D65) to the sensor's colours; with the white of D65 it gives [`neutral`].
 const XYZ_TO_CAMERA: [[f32; 3]; 3] =
     [[0.716, -0.222, -0.0605], [-0.3957, 1.2016, 0.1973], [-0.0661, 0.1587, 0.4985]];
 /// The sensor's black and full codes.
@@ -22,7 +22,7 @@ pub fn sensor(rgb: [f32; 3]) -> [f32; 3] {
 }
 
 /// What the sensor gives for white, green being one.
-pub fn neutral() -> [f32; 3] {
+fn neutral() -> [f32; 3] {
     let white = sensor([1.0; 3]);
     white.map(|v| v / white[1])
 }

@@ -12,6 +12,6 @@ mod texture;
 mod trace;
 
 pub mod score;
-pub use dng::{neutral, sensor, write_dng};
+pub use dng::{sensor, write_dng};
 pub use set::{DemoError, SETS, SetInfo, Truth, render, write_samples};
 pub use shoot::{Frame, Order, PITCH, Shoot, Shot, empty_frame, frame_size};

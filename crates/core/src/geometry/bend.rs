@@ -58,11 +58,6 @@ impl Bend {
             .sum();
         (sum / 256.0).sqrt()
     }
-
-    /// Greatest displacement of any control, in pixels: no place moves farther.
-    pub fn reach(&self) -> f64 {
-        self.shifts.iter().map(|s| f64::from(s[0]).hypot(f64::from(s[1]))).fold(0.0, f64::max)
-    }
 }
 
 /// A [`Bend`] along one row.
