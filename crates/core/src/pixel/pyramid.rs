@@ -10,18 +10,20 @@ static SMALL_OF_U8: LazyLock<[u16; 256]> =
     LazyLock::new(|| std::array::from_fn(|i| (LINEAR_OF_U8[i] * 16383.0).round() as u16));
 
 /// 8-bit code of a sum of four such values.
-static U8_OF_SUM: LazyLock<Vec<u8>> = LazyLock::new(|| {
-    let code = |s: u32| super::tone::to_code((f64::from(s) / (4.0 * 16383.0)).min(1.0));
-    (0..65536).map(|s| (code(s) * 255.0).round() as u8).collect()
+static U8_OF_SUM: LazyLock<Box<[u8; 65536]>> = LazyLock::new(|| {
+    let code = |s: usize| super::tone::to_code((s as f64 / (4.0 * 16383.0)).min(1.0));
+    Box::new(std::array::from_fn(|s| (code(s) * 255.0).round() as u8))
 });
 
 /// The next level: half the size, rounded up; an odd last row or column is averaged with itself.
 pub fn halve(size: Size, samples: &Samples) -> Samples {
     match samples {
         Samples::Eight(d) => {
-            let (small, code) = (&*SMALL_OF_U8, &*U8_OF_SUM);
+            let (small, code) = (&*SMALL_OF_U8, &**U8_OF_SUM);
             Samples::Eight(halve_with(size, d, |q| {
-                code[q.iter().map(|&v| usize::from(small[usize::from(v)])).sum::<usize>()]
+                // Four times 16383 stay below 65536: the sum cannot overflow, and needs no look at the table's end.
+                let sum = q.iter().fold(0u16, |sum, &v| sum.wrapping_add(small[usize::from(v)]));
+                code[usize::from(sum)]
             }))
         }
         Samples::Sixteen(d) => {
@@ -46,10 +48,16 @@ fn halve_with<T: Copy + Default>(size: Size, data: &[T], mean: impl Fn([T; 4]) -
         let top = &data[3 * w * (2 * y)..][..3 * w];
         let low = &data[3 * w * (2 * y + 1).min(h - 1)..][..3 * w];
         let row = &mut out[3 * hw * y..][..3 * hw];
-        for (x, o) in row.chunks_exact_mut(3).enumerate() {
-            let (l, r) = (6 * x, 3 * (2 * x + 1).min(w - 1));
+        let whole = row.chunks_exact_mut(3).zip(top.chunks_exact(6)).zip(low.chunks_exact(6));
+        for ((o, t), l) in whole {
             for c in 0..3 {
-                o[c] = mean([top[l + c], top[r + c], low[l + c], low[r + c]]);
+                o[c] = mean([t[c], t[c + 3], l[c], l[c + 3]]);
+            }
+        }
+        if w % 2 == 1 {
+            let last = 3 * (w - 1);
+            for c in 0..3 {
+                row[3 * (hw - 1) + c] = mean([top[last + c], top[last + c], low[last + c], low[last + c]]);
             }
         }
     }

@@ -1,10 +1,11 @@
-//! The resampling kernel along a row, in 256-bit vectors where the processor has them.
+//! The resampling kernels, in 256-bit vectors where the processor has them: one over 6×6 pixels at any place, and two
+//! of six pixels along a row and down a column, which are the same kernel in two passes.
 //!
-//! Left to the compiler the same loop took five times as long, hence this one module with `unsafe`: only the loads
+//! Left to the compiler the loops took five times as long, hence this one module with `unsafe`: only the loads
 //! are, and each is from an array whose length is checked first. Both ways add in the same order with fused
 //! multiplications (IEEE 754) and give the same bits; a test holds them together.
 
-use crate::geometry::{Homography, Point};
+use crate::geometry::Point;
 
 /// Source pixels along a side of the kernel.
 pub(super) const TAPS: usize = 6;
@@ -23,57 +24,128 @@ pub(super) struct Window {
     pub data: Vec<f32>,
 }
 
-/// A run of output pixels in a row, and where they lie in the frame.
-pub(super) struct Run<'a> {
-    pub to_frame: &'a Homography,
-    pub from: (i64, i64),
-    pub weights: &'a [Weights; PHASES],
+/// Positions along a line of pixels: a quotient of two straight lines, as a plane transform gives it.
+pub(super) struct Along {
+    /// Numerator: its rise a pixel, its value at pixel 0.
+    pub top: (f64, f64),
+    /// Denominator, likewise.
+    pub bottom: (f64, f64),
+    /// The first pixel.
+    pub first: i64,
 }
 
-/// A run of output pixels whose positions in the frame are given one by one.
-pub(super) struct Listed<'a> {
-    pub places: &'a [Point],
-    pub weights: &'a [Weights; PHASES],
+/// The last rows that the first pass made, four lanes a pixel; older ones are overwritten, so that they stay in the
+/// nearest cache. Each stands twice, so that as many as are held follow one another from any of them on.
+pub(super) struct Ring<'a> {
+    rows: &'a mut [f32],
+    /// Values from row to row, and in a row.
+    stride: usize,
+    width: usize,
+    held: usize,
+    /// The frame's row that row 0 is, and how many rows there are in all.
+    origin: i64,
+    height: usize,
+}
+
+impl<'a> Ring<'a> {
+    /// Room in `memory` for at least `reach` rows of `width` pixels at a time.
+    pub fn new(memory: &'a mut Vec<f32>, width: usize, reach: usize, origin: i64, height: usize) -> Self {
+        // Longer than the width, so that rows do not fall upon the same lines of the cache.
+        let (stride, held) = (4 * (width + 20), reach.next_power_of_two());
+        memory.resize(2 * stride * held, 0.0);
+        Self { rows: &mut memory[..], stride, width: 4 * width, held, origin, height }
+    }
+
+    /// Puts row `k` in; `make` writes it.
+    pub fn put(&mut self, k: usize, make: impl FnOnce(&mut [f32])) {
+        let at = k % self.held * self.stride;
+        make(&mut self.rows[at..][..self.width]);
+        self.rows.copy_within(at..at + self.width, at + self.held * self.stride);
+    }
 }
 
 /// Pixels whose positions are worked out together.
 const CHUNK: usize = 16;
 
-/// Where the kernel's first value is in the window, and its phases, for a chunk of pixels.
-type Chunk = ([u32; CHUNK], [u32; CHUNK], [u32; CHUNK]);
+/// Added to a number, its mantissa ends in the whole number nearest to it, negative ones in two's complement.
+const WHOLE: f64 = 1.5 * (1u64 << 52) as f64;
 
-/// Anything that knows the positions of its pixels.
-trait Positions {
-    /// Of the pixels from `skip` on.
-    fn chunk(&self, window: &Window, skip: usize) -> Chunk;
-}
-
-impl Run<'_> {
-    /// Samples the window at every pixel of the run.
-    pub fn sample(&self, window: &Window, out: [&mut [f32]; 3]) {
-        sample(self, self.weights, window, out);
-    }
-}
-
-impl Listed<'_> {
-    /// Samples the window at every place.
-    pub fn sample(&self, window: &Window, out: [&mut [f32]; 3]) {
-        sample(self, self.weights, window, out);
-    }
-}
-
-fn sample(places: &impl Positions, weights: &[Weights; PHASES], window: &Window, out: [&mut [f32]; 3]) {
-    #[cfg(target_arch = "x86_64")]
-    if std::arch::is_x86_feature_detected!("avx2") && std::arch::is_x86_feature_detected!("fma") {
-        return vector::sample(places, weights, window, out);
-    }
-    each(places, weights, window, out, plain);
-}
-
-/// Positions first, then the kernel at each.
+/// A position in whole pixels and the phase from there on.
 #[inline(always)]
-fn each(
-    places: &impl Positions,
+fn parts(position: f64) -> (i32, usize) {
+    // Phases come from frame coordinates, so that they do not depend on how the picture is cut up.
+    let q = (PHASES as f64 * position + WHOLE).to_bits() as u32;
+    (q as i32 >> PHASES.trailing_zeros(), q as usize % PHASES)
+}
+
+impl Along {
+    /// Where the kernel begins, in pixels from `origin`, and its phase, for a chunk of pixels from `skip` on.
+    ///
+    /// Places that lie beyond are brought to the end of `length` pixels: what comes of them is not used.
+    #[inline(always)]
+    fn starts(&self, skip: usize, origin: i64, length: usize) -> ([u32; CHUNK], [usize; CHUNK]) {
+        let mut out = ([0; CHUNK], [0; CHUNK]);
+        let (origin, last) = (origin as i32 + 2, (length - TAPS) as i32);
+        for i in 0..CHUNK {
+            let x = (self.first + skip as i64) as f64 + f64::from(i as u32);
+            let at = (self.top.0 * x + self.top.1) / (self.bottom.0 * x + self.bottom.1);
+            let (whole, phase) = parts(at);
+            out.0[i] = whole.wrapping_sub(origin).clamp(0, last) as u32;
+            out.1[i] = phase;
+        }
+        out
+    }
+}
+
+/// Hands a loop to its vector form where the processor has it.
+macro_rules! dispatch {
+    ($($name:ident)::+ ( $($arg:expr),* ), $plain:expr) => {
+        #[cfg(target_arch = "x86_64")]
+        if std::arch::is_x86_feature_detected!("avx2") && std::arch::is_x86_feature_detected!("fma") {
+            return $($name)::+($($arg),*);
+        }
+        $plain
+    };
+}
+
+/// Samples the window at places given one by one.
+pub(super) fn at_places(
+    places: &[Point],
+    weights: &[Weights; PHASES],
+    window: &Window,
+    out: [&mut [f32]; 3],
+) {
+    dispatch!(
+        vector::at_places(places, weights, window, out),
+        each_place(places, weights, window, out, plain)
+    );
+}
+
+/// First pass: a row of a window becomes a row with a pixel for each of `along`; four lanes a pixel in both.
+pub(super) fn across(row: &[f32], origin: i64, along: &Along, weights: &[Weights; PHASES], out: &mut [f32]) {
+    dispatch!(
+        vector::across(row, origin, along, weights, out),
+        each_across(row, origin, along, weights, out, plain_row)
+    );
+}
+
+/// Second pass: rows of the first become a row of output, whose first pixel stands in column `column` of theirs.
+pub(super) fn down(
+    rows: &Ring<'_>,
+    column: usize,
+    along: &Along,
+    weights: &[Weights; PHASES],
+    out: [&mut [f32]; 3],
+) {
+    dispatch!(
+        vector::down(rows, column, along, weights, out),
+        each_down(rows, column, along, weights, out, plain_column)
+    );
+}
+
+#[inline(always)]
+fn each_place(
+    places: &[Point],
     weights: &[Weights; PHASES],
     window: &Window,
     out: [&mut [f32]; 3],
@@ -82,71 +154,101 @@ fn each(
     let [red, green, blue] = out;
     let stride = 4 * window.width;
     let length = (TAPS - 1) * stride + LANES;
+    // A bend may lead a place within a covered run a hair beyond the border that the window has.
+    let start = |v: f64, from: i64, n: usize| {
+        let (whole, phase) = parts(v.clamp((from + 2) as f64, (from + n as i64 - 4) as f64));
+        ((i64::from(whole) - 2 - from) as usize, phase)
+    };
+    for (((r, g), b), p) in red.iter_mut().zip(green).zip(blue).zip(places) {
+        let (column, u) = start(p.x, window.origin.0, window.width);
+        let (row, v) = start(p.y, window.origin.1, window.data.len() / stride);
+        let under = &window.data[row * stride + 4 * column..][..length];
+        [*r, *g, *b] = kernel(under, stride, &weights[u], &weights[v]);
+    }
+}
+
+#[inline(always)]
+fn each_across(
+    row: &[f32],
+    origin: i64,
+    along: &Along,
+    weights: &[Weights; PHASES],
+    out: &mut [f32],
+    kernel: impl Fn(&[f32; LANES], &Weights) -> [f32; 4],
+) {
+    for (n, chunk) in out.chunks_mut(4 * CHUNK).enumerate() {
+        let (at, phase) = along.starts(n * CHUNK, origin, row.len() / 4);
+        for ((o, at), phase) in chunk.chunks_exact_mut(4).zip(at).zip(phase) {
+            o.copy_from_slice(&kernel(run(row, 4 * at as usize), &weights[phase]));
+        }
+    }
+}
+
+#[inline(always)]
+fn each_down(
+    rows: &Ring<'_>,
+    column: usize,
+    along: &Along,
+    weights: &[Weights; PHASES],
+    out: [&mut [f32]; 3],
+    kernel: impl Fn(&[f32], usize, &Weights) -> [f32; 4],
+) {
+    let [red, green, blue] = out;
+    let (stride, last) = (rows.stride, rows.held - 1);
+    let length = (TAPS - 1) * stride + 4;
     let chunks = red.chunks_mut(CHUNK).zip(green.chunks_mut(CHUNK)).zip(blue.chunks_mut(CHUNK));
     for (n, ((red, green), blue)) in chunks.enumerate() {
-        let (at, u, v) = places.chunk(window, n * CHUNK);
+        let (at, phase) = along.starts(n * CHUNK, rows.origin, rows.height);
         for (i, ((r, g), b)) in red.iter_mut().zip(green).zip(blue).enumerate() {
-            // Covered positions have their whole kernel in the window: its border is as wide.
-            let under = &window.data[at[i] as usize..][..length];
-            let weights = |phase: u32| &weights[phase as usize % PHASES];
-            [*r, *g, *b] = kernel(under, stride, weights(u[i]), weights(v[i]));
+            let x = 4 * (column + n * CHUNK + i);
+            let under = &rows.rows[(at[i] as usize & last) * stride + x..][..length];
+            [*r, *g, *b, _] = kernel(under, stride, &weights[phase[i]]);
         }
     }
 }
 
-/// Added to a number, its mantissa ends in the whole number nearest to it, negative ones in two's complement.
-const WHOLE: f64 = 1.5 * (1u64 << 52) as f64;
-
-impl Window {
-    /// The kernel's first value and phases at a place given in phases.
-    #[inline(always)]
-    fn start(&self, across: f64, down: f64) -> (u32, u32, u32) {
-        // Phases come from frame coordinates, so that they do not depend on how the picture is cut up.
-        let (u, v) = ((across + WHOLE).to_bits() as u32, (down + WHOLE).to_bits() as u32);
-        let whole = |q: u32| q as i32 >> PHASES.trailing_zeros();
-        let (ox, oy) = (self.origin.0 as i32 + 2, self.origin.1 as i32 + 2);
-        let (row, column) = (whole(v).wrapping_sub(oy) as u32, whole(u).wrapping_sub(ox) as u32);
-        let at = row.wrapping_mul(self.width as u32).wrapping_add(column).wrapping_mul(4);
-        (at, u % PHASES as u32, v % PHASES as u32)
-    }
-}
-
-impl Positions for Run<'_> {
-    #[inline(always)]
-    fn chunk(&self, window: &Window, skip: usize) -> Chunk {
-        let (m, x0, y) = (&self.to_frame.0, (self.from.0 + skip as i64) as f64, self.from.1 as f64);
-        let (bx, by, bw) = (m[1] * y + m[2], m[4] * y + m[5], m[7] * y + m[8]);
-        let mut out = ([0; CHUNK], [0; CHUNK], [0; CHUNK]);
-        for i in 0..CHUNK {
-            let x = x0 + f64::from(i as u32);
-            let d = PHASES as f64 / (m[6] * x + bw);
-            (out.0[i], out.1[i], out.2[i]) = window.start((m[0] * x + bx) * d, (m[3] * x + by) * d);
-        }
-        out
-    }
-}
-
-impl Positions for Listed<'_> {
-    #[inline(always)]
-    fn chunk(&self, window: &Window, skip: usize) -> Chunk {
-        let mut out = ([0; CHUNK], [0; CHUNK], [0; CHUNK]);
-        for (i, p) in self.places[skip..].iter().take(CHUNK).enumerate() {
-            // A bend may lead a place within a covered run a hair beyond the border that the window has.
-            let inside =
-                |v: f64, from: i64, n: usize| v.clamp((from + 2) as f64, (from + n as i64 - 4) as f64);
-            let x = inside(p.x, window.origin.0, window.width);
-            let y = inside(p.y, window.origin.1, window.data.len() / (4 * window.width));
-            (out.0[i], out.1[i], out.2[i]) = window.start(PHASES as f64 * x, PHASES as f64 * y);
-        }
-        out
-    }
-}
-
-fn row(window: &[f32], stride: usize, j: usize) -> &[f32; LANES] {
-    match window[j * stride..].first_chunk() {
-        Some(row) => row,
+/// The kernel's row of values from place `at` on.
+#[inline(always)]
+fn run(row: &[f32], at: usize) -> &[f32; LANES] {
+    match row[at..].first_chunk() {
+        Some(run) => run,
         None => &[0.0; LANES], // not reached: the caller hands over as much as the kernel takes
     }
+}
+
+/// Adds the six pixels of a row by their weights, in the order of the vector one.
+fn weighted(row: &[f32; LANES], across: &Weights) -> [f32; 4] {
+    let first = |k: usize| across[k / 4] * row[k];
+    let part = |k: usize| {
+        across[(16 + k) / 4].mul_add(row[16 + k], across[(8 + k) / 4].mul_add(row[8 + k], first(k)))
+    };
+    std::array::from_fn(|c| part(c) + part(c + 4))
+}
+
+/// Weighted sum of six pixels of a row, clamped to the range of the middle four.
+fn plain_row(row: &[f32; LANES], across: &Weights) -> [f32; 4] {
+    let sum = weighted(row, across);
+    std::array::from_fn(|c| {
+        let middle = [1, 2, 3, 4].map(|p| row[4 * p + c]);
+        let (lo, hi) =
+            (middle.into_iter().fold(f32::MAX, f32::min), middle.into_iter().fold(f32::MIN, f32::max));
+        sum[c].max(lo).min(hi)
+    })
+}
+
+/// The same down a column of rows `stride` values apart.
+fn plain_column(rows: &[f32], stride: usize, down: &Weights) -> [f32; 4] {
+    std::array::from_fn(|c| {
+        let (mut sum, mut lo, mut hi) = (0.0, f32::MAX, f32::MIN);
+        for (j, weight) in down.iter().enumerate().take(TAPS) {
+            let v = rows[j * stride + c];
+            sum = if j == 0 { weight * v } else { weight.mul_add(v, sum) };
+            if (1..5).contains(&j) {
+                (lo, hi) = (lo.min(v), hi.max(v));
+            }
+        }
+        sum.max(lo).min(hi)
+    })
 }
 
 /// Weighted sum of 6×6 pixels, clamped to the range of the middle 4×4, in the order of the vector one.
@@ -156,7 +258,7 @@ fn plain(window: &[f32], stride: usize, across: &Weights, down: &Weights) -> [f3
     let mut acc = [0.0f32; LANES];
     let (mut low, mut high) = ([f32::MAX; 16], [f32::MIN; 16]);
     for (j, weight) in down.iter().enumerate().take(TAPS) {
-        let row = row(window, stride, j);
+        let row = run(window, j * stride);
         for k in 0..LANES {
             acc[k] = weight.mul_add(row[k], acc[k]);
         }
@@ -167,21 +269,18 @@ fn plain(window: &[f32], stride: usize, across: &Weights, down: &Weights) -> [f3
             }
         }
     }
-    let weighted = |k: usize| across[k / 4] * acc[k];
-    let part = |k: usize| {
-        across[(16 + k) / 4].mul_add(acc[16 + k], across[(8 + k) / 4].mul_add(acc[8 + k], weighted(k)))
-    };
+    let sum = weighted(&acc, across);
     std::array::from_fn(|c| {
         let lo = (0..4).map(|i| low[4 * i + c]).fold(f32::MAX, f32::min);
         let hi = (0..4).map(|i| high[4 * i + c]).fold(f32::MIN, f32::max);
-        (part(c) + part(c + 4)).max(lo).min(hi)
+        sum[c].max(lo).min(hi)
     })
 }
 
 #[cfg(target_arch = "x86_64")]
 #[allow(unsafe_code)]
 mod vector {
-    use super::{LANES, PHASES, Positions, TAPS, Weights, Window};
+    use super::{Along, LANES, PHASES, Point, Ring, TAPS, Weights, Window};
     use std::arch::x86_64::*;
 
     /// Eight values from place `at` on.
@@ -189,28 +288,116 @@ mod vector {
     #[target_feature(enable = "avx2,fma")]
     fn load(values: &[f32], at: usize) -> __m256 {
         debug_assert!(at + 8 <= values.len());
-        // SAFETY: the eight values lie inside the slice, see the assertion in `kernel`; this load needs no alignment.
+        // SAFETY: the eight values lie inside the slice, see the assertions in the kernels; this load needs no alignment.
         unsafe { _mm256_loadu_ps(values.as_ptr().add(at)) }
     }
 
-    pub fn sample(
-        places: &impl Positions,
-        weights: &[Weights; PHASES],
-        window: &Window,
-        out: [&mut [f32]; 3],
-    ) {
-        // SAFETY: the caller has made sure that the processor has AVX2 and FMA.
-        unsafe { inner(places, weights, window, out) }
-    }
-
+    /// Four values from place `at` on.
+    #[inline]
     #[target_feature(enable = "avx2,fma")]
-    fn inner(places: &impl Positions, weights: &[Weights; PHASES], window: &Window, out: [&mut [f32]; 3]) {
-        super::each(places, weights, window, out, |w, stride, across, down| kernel(w, stride, across, down));
+    fn load4(values: &[f32], at: usize) -> __m128 {
+        debug_assert!(at + 4 <= values.len());
+        // SAFETY: as above.
+        unsafe { _mm_loadu_ps(values.as_ptr().add(at)) }
     }
 
     #[inline]
     #[target_feature(enable = "avx2,fma")]
-    pub fn kernel(window: &[f32], stride: usize, across: &Weights, down: &Weights) -> [f32; 3] {
+    fn stored(v: __m128) -> [f32; 4] {
+        let mut out = [0.0f32; 4];
+        // SAFETY: four values are written to an array of four; the store needs no alignment.
+        unsafe { _mm_storeu_ps(out.as_mut_ptr(), v) };
+        out
+    }
+
+    pub fn at_places(places: &[Point], weights: &[Weights; PHASES], window: &Window, out: [&mut [f32]; 3]) {
+        #[target_feature(enable = "avx2,fma")]
+        fn inner(places: &[Point], weights: &[Weights; PHASES], window: &Window, out: [&mut [f32]; 3]) {
+            super::each_place(places, weights, window, out, |w, s, across, down| square(w, s, across, down));
+        }
+        // SAFETY: the caller has made sure that the processor has AVX2 and FMA.
+        unsafe { inner(places, weights, window, out) }
+    }
+
+    pub fn across(row: &[f32], origin: i64, along: &Along, weights: &[Weights; PHASES], out: &mut [f32]) {
+        #[target_feature(enable = "avx2,fma")]
+        fn inner(row: &[f32], origin: i64, along: &Along, weights: &[Weights; PHASES], out: &mut [f32]) {
+            super::each_across(row, origin, along, weights, out, |r, w| across_row(r, w));
+        }
+        // SAFETY: as above.
+        unsafe { inner(row, origin, along, weights, out) }
+    }
+
+    pub fn down(
+        rows: &Ring<'_>,
+        column: usize,
+        along: &Along,
+        weights: &[Weights; PHASES],
+        out: [&mut [f32]; 3],
+    ) {
+        #[target_feature(enable = "avx2,fma")]
+        fn inner(
+            rows: &Ring<'_>,
+            column: usize,
+            along: &Along,
+            weights: &[Weights; PHASES],
+            out: [&mut [f32]; 3],
+        ) {
+            super::each_down(rows, column, along, weights, out, |r, s, w| down_column(r, s, w));
+        }
+        // SAFETY: as above.
+        unsafe { inner(rows, column, along, weights, out) }
+    }
+
+    /// Adds the pixels of a row, two a vector, by their weights.
+    #[inline]
+    #[target_feature(enable = "avx2,fma")]
+    fn weighted(row: [__m256; 3], across: &Weights) -> __m128 {
+        let across = load(across, 0);
+        // Each weight four times: once for every lane of its pixel.
+        let weight = |k: i32| {
+            _mm256_permutevar8x32_ps(across, _mm256_setr_epi32(k, k, k, k, k + 1, k + 1, k + 1, k + 1))
+        };
+        let sum = _mm256_mul_ps(weight(0), row[0]);
+        let sum = _mm256_fmadd_ps(weight(2), row[1], sum);
+        let sum = _mm256_fmadd_ps(weight(4), row[2], sum);
+        _mm_add_ps(_mm256_castps256_ps128(sum), _mm256_extractf128_ps::<1>(sum))
+    }
+
+    /// A sum brought into the range of two halves.
+    #[inline]
+    #[target_feature(enable = "avx2,fma")]
+    fn clamped(sum: __m128, low: __m256, high: __m256) -> __m128 {
+        let lo = _mm_min_ps(_mm256_castps256_ps128(low), _mm256_extractf128_ps::<1>(low));
+        let hi = _mm_max_ps(_mm256_castps256_ps128(high), _mm256_extractf128_ps::<1>(high));
+        _mm_min_ps(_mm_max_ps(sum, lo), hi)
+    }
+
+    #[inline]
+    #[target_feature(enable = "avx2,fma")]
+    fn across_row(row: &[f32; LANES], across: &Weights) -> [f32; 4] {
+        let sum = weighted([0, 8, 16].map(|k| load(row, k)), across);
+        let (a, b) = (load(row, 4), load(row, 12));
+        stored(clamped(sum, _mm256_min_ps(a, b), _mm256_max_ps(a, b)))
+    }
+
+    #[inline]
+    #[target_feature(enable = "avx2,fma")]
+    fn down_column(rows: &[f32], stride: usize, down: &Weights) -> [f32; 4] {
+        // Every load below lies within this length.
+        assert!(rows.len() >= (TAPS - 1) * stride + 4);
+        let v: [__m128; TAPS] = std::array::from_fn(|j| load4(rows, j * stride));
+        let w: [__m128; TAPS] = std::array::from_fn(|j| _mm_broadcast_ss(&down[j]));
+        let sum = _mm_mul_ps(w[0], v[0]);
+        let sum = (1..TAPS).fold(sum, |sum, j| _mm_fmadd_ps(w[j], v[j], sum));
+        let low = _mm_min_ps(_mm_min_ps(v[1], v[2]), _mm_min_ps(v[3], v[4]));
+        let high = _mm_max_ps(_mm_max_ps(v[1], v[2]), _mm_max_ps(v[3], v[4]));
+        stored(_mm_min_ps(_mm_max_ps(sum, low), high))
+    }
+
+    #[inline]
+    #[target_feature(enable = "avx2,fma")]
+    fn square(window: &[f32], stride: usize, across: &Weights, down: &Weights) -> [f32; 3] {
         // Every load below lies within this length.
         assert!(window.len() >= (TAPS - 1) * stride + LANES);
         let mut acc = [_mm256_setzero_ps(); 3];
@@ -228,22 +415,8 @@ mod vector {
                 high = _mm256_max_ps(high, _mm256_max_ps(ends, part[1]));
             }
         }
-        let across = load(across, 0);
-        // Each weight four times: once for every lane of its pixel.
-        let weight = |k: i32| {
-            _mm256_permutevar8x32_ps(across, _mm256_setr_epi32(k, k, k, k, k + 1, k + 1, k + 1, k + 1))
-        };
-        let sum = _mm256_mul_ps(weight(0), acc[0]);
-        let sum = _mm256_fmadd_ps(weight(2), acc[1], sum);
-        let sum = _mm256_fmadd_ps(weight(4), acc[2], sum);
-        let total = _mm_add_ps(_mm256_castps256_ps128(sum), _mm256_extractf128_ps::<1>(sum));
-        let lo = _mm_min_ps(_mm256_castps256_ps128(low), _mm256_extractf128_ps::<1>(low));
-        let hi = _mm_max_ps(_mm256_castps256_ps128(high), _mm256_extractf128_ps::<1>(high));
-        let clamped = _mm_min_ps(_mm_max_ps(total, lo), hi);
-        let mut out = [0.0f32; 4];
-        // SAFETY: four values are written to an array of four; the store needs no alignment.
-        unsafe { _mm_storeu_ps(out.as_mut_ptr(), clamped) };
-        [out[0], out[1], out[2]]
+        let [r, g, b, _] = stored(clamped(weighted(acc, across), low, high));
+        [r, g, b]
     }
 }
 
@@ -252,22 +425,42 @@ mod tests {
     use super::*;
     use crate::random::Random;
 
+    fn bits<const N: usize>(v: [Vec<f32>; N]) -> [Vec<u32>; N] {
+        v.map(|p| p.into_iter().map(f32::to_bits).collect())
+    }
+
     #[test]
     fn both_ways_give_the_same_bits() {
         let mut random = Random::new(1);
         for _ in 0..60 {
             let (width, height) = (40 + random.below(9), 20 + random.below(5));
-            let data = (0..4 * width * height).map(|_| random.unit() as f32).collect();
+            let data: Vec<f32> = (0..4 * width * height).map(|_| random.unit() as f32).collect();
             let window = Window { origin: (-2, 3), width, data };
             let weights: [Weights; PHASES] = std::array::from_fn(|_| {
                 std::array::from_fn(|k| if k < TAPS { random.within(-0.3, 0.9) as f32 } else { 0.0 })
             });
-            let to_frame = Homography::new([1.01, -0.02, 2.3, 0.03, 0.98, 1.7, 1e-4, 1e-4, 1.0]);
-            let run = Run { to_frame: &to_frame, from: (2, random.below(9) as i64 + 5), weights: &weights };
-            let (mut a, mut b) = ([[0.0f32; 30]; 3], [[0.0f32; 30]; 3]);
-            run.sample(&window, a.each_mut().map(|p| &mut p[..]));
-            each(&run, &weights, &window, b.each_mut().map(|p| &mut p[..]), plain);
-            assert_eq!(a.map(|p| p.map(f32::to_bits)), b.map(|p| p.map(f32::to_bits)));
+            let empty = || [vec![0.0f32; 30], vec![0.0f32; 30], vec![0.0f32; 30]];
+            let places: Vec<Point> =
+                (0..30).map(|i| Point::new(f64::from(i) * 1.01, random.within(4.0, 15.0))).collect();
+            let (mut a, mut b) = (empty(), empty());
+            at_places(&places, &weights, &window, a.each_mut().map(|p| &mut p[..]));
+            each_place(&places, &weights, &window, b.each_mut().map(|p| &mut p[..]), plain);
+            assert_eq!(bits(a), bits(b));
+
+            let along = Along { top: (1.01, random.within(-9.0, 9.0)), bottom: (1e-4, 1.0), first: 4 };
+            let (mut a, mut b) = ([vec![0.0; 120]], [vec![0.0; 120]]);
+            let row = &window.data[..4 * width];
+            across(row, -2, &along, &weights, &mut a[0]);
+            each_across(row, -2, &along, &weights, &mut b[0], plain_row);
+            assert_eq!(bits(a), bits(b));
+
+            let along = Along { top: (0.02, random.within(5.0, 9.0)), bottom: (1e-4, 1.0), first: 4 };
+            let (mut a, mut b, mut memory) = (empty(), empty(), Vec::new());
+            let mut ring = Ring::new(&mut memory, 36, 8, 3, 16);
+            (0..8).for_each(|k| ring.put(k, |row| row.copy_from_slice(&window.data[4 * k * width..][..144])));
+            down(&ring, 2, &along, &weights, a.each_mut().map(|p| &mut p[..]));
+            each_down(&ring, 2, &along, &weights, b.each_mut().map(|p| &mut p[..]), plain_column);
+            assert_eq!(bits(a), bits(b));
         }
     }
 }
