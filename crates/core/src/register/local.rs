@@ -4,6 +4,8 @@
 //! 1. Matched corners that lie within a tenth of the picture of the plane transform, then patches found again level by
 //!    level, give displacements at scattered places. One that differs from its neighbours' median by much more than
 //!    they differ among themselves is dropped (the normalised median test of Westerweel and Scarano 2005): a mover.
+//!    Where another plane, the ground, has a transform of its own, the patches are looked for along that one too: a
+//!    surface through the first alone would follow the building and never reach them.
 //!    The patches lie on an even grid, weighted by how exactly each is known; where full size shows nothing, those of a
 //!    reduced level stand in for them.
 //! 2. A cubic B-spline surface with a penalty on its second differences (Eilers and Marx 1996) is fitted to them with
@@ -15,6 +17,7 @@
 //! Cost: a look at the residuals where the plane transform fits; else three to four seconds a frame and core, from half a
 //! megapixel to 36: the grid has as many patches at any size.
 
+use super::consensus;
 use super::patches::{Anchors, Dense, track};
 use crate::geometry::{Bend, Correspondence, Homography, Point, Size, Warp, taps};
 use crate::pixel::{FrameSource, SourceError};
@@ -71,8 +74,10 @@ pub(super) fn refine(
     let size = anchors.size;
     let side = f64::from(size.width.max(size.height));
     let near = |s: &Sample| s.shift[0].hypot(s.shift[1]) < FARTHEST * side;
-    let first: Vec<Sample> = samples(&corners(), transform).into_iter().filter(near).collect();
     let coarse = anchors.levels.first().map_or(1.0, |(l, _)| f64::from(1u32 << l));
+    let corners = corners();
+    let ground = second(&corners, transform, size, coarse).and_then(|h| h.inverse());
+    let first: Vec<Sample> = samples(&corners, transform).into_iter().filter(near).collect();
     let mut bend = surface(size, &without_strays(first, coarse), 1.5 * coarse).map(|s| s.bend);
     let mut last = None;
     // The finest level runs twice: the second time around a bend that is already right to a tenth.
@@ -83,6 +88,9 @@ pub(super) fn refine(
         let found = track(frame, level, patches, &warp)?;
         let mut all = found.clone();
         all.extend(track(frame, dense.lone.0, &dense.lone.1, &warp)?);
+        if let Some(ground) = ground.as_ref().filter(|_| last.is_none()) {
+            all.extend(track(frame, level, patches, &Warp::from(ground))?);
+        }
         let kept = without_strays(samples(&all, transform), pixel);
         let Some(better) = surface(size, &kept, pixel) else { return Ok(None) };
         bend = Some(better.bend.clone());
@@ -99,6 +107,29 @@ pub(super) fn refine(
     };
     let enough = found.iter().filter(agree).count() >= ENOUGH;
     Ok(enough.then_some(Local { bend: surface.bend, limit, places: found }))
+}
+
+/// The transform of another plane than the one that `transform` follows, if enough corners lie on one.
+fn second(corners: &[Correspondence], transform: &Homography, size: Size, coarse: f64) -> Option<Homography> {
+    let side = f64::from(size.width.max(size.height));
+    let other = |c: &&Correspondence| {
+        let off = transform.apply(c.from).distance(c.to);
+        off > 1.5 * coarse && off < FARTHEST * side
+    };
+    let small = |p: Point| Point::new(p.x / coarse, p.y / coarse);
+    let others: Vec<Correspondence> = corners
+        .iter()
+        .filter(other)
+        .map(|c| Correspondence { from: small(c.from), to: small(c.to), ..*c })
+        .collect();
+    let whole = Size::new((f64::from(size.width) / coarse) as u32, (f64::from(size.height) / coarse) as u32);
+    let found = consensus::find(
+        &others,
+        whole,
+        (Point::default(), small(Point::new(size.width.into(), size.height.into()))),
+    )?;
+    let scale = |s: f64| Homography::new([s, 0.0, 0.0, 0.0, s, 0.0, 0.0, 0.0, 1.0]);
+    Some(scale(coarse).after(&found).after(&scale(1.0 / coarse)))
 }
 
 fn samples(places: &[Correspondence], transform: &Homography) -> Vec<Sample> {
