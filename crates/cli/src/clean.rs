@@ -89,7 +89,7 @@ struct Report<'a> {
     method: String,
     canvas: CanvasReport,
     frames: Vec<FrameReport<'a>>,
-    doubts: [(); 0],
+    doubts: Vec<DoubtReport>,
     agreement: AgreementReport,
     seconds: Seconds,
 }
@@ -110,6 +110,16 @@ struct FrameReport<'a> {
     transform: [f64; 9],
     residual_px: Option<f64>,
     gain: [f32; 3],
+}
+
+#[derive(Serialize)]
+struct DoubtReport {
+    /// Left, top, width and height in reference pixels.
+    bbox: [i64; 4],
+    settled: bool,
+    confidence: f32,
+    /// Index of the frame that is proposed.
+    frame: Option<usize>,
 }
 
 #[derive(Serialize)]
@@ -174,7 +184,7 @@ pub fn run(args: Args) -> Result<(), String> {
     let begin_align = Instant::now();
     let step = Step::new("align");
     let clocks: Vec<Option<f64>> = frames.iter().map(|f| f.1.seconds()).collect();
-    let plan = prepare::plan(&recipe, &sources, &clocks, &|s| {
+    let mut plan = prepare::plan(&recipe, &sources, &clocks, &|s| {
         step.at(s);
         Ok(())
     })
@@ -185,6 +195,14 @@ pub fn run(args: Args) -> Result<(), String> {
         if let Some(reason) = &frame.misfit {
             eprintln!("{}: set aside: {reason}", taken[good[k]].path.display());
         }
+    }
+    if recipe.method == Method::Consensus {
+        let begin = Instant::now();
+        let step = Step::new("decide");
+        prepare::choose(&mut plan, &recipe, &sources).map_err(|e| e.to_string())?;
+        step.at(1.0);
+        drop(step);
+        seconds.combine = begin.elapsed().as_secs_f64();
     }
     let scene = Scene { recipe: &recipe, plan: &plan, sources: &sources };
     let used = scene.used();
@@ -225,7 +243,7 @@ fn write_plate(
             scene.light(r)
         })
         .map_err(|e| e.to_string())?;
-        seconds.combine = begin.elapsed().as_secs_f64();
+        seconds.combine += begin.elapsed().as_secs_f64();
         return Ok(());
     }
     let deep = scene.sources.iter().any(|s| s.depth() != Depth::Eight);
@@ -243,9 +261,10 @@ fn write_plate(
         band
     })
     .map_err(|e| e.to_string())?;
-    seconds.combine = spent.load(Ordering::Relaxed) as f64 / 1e6;
+    let combining = spent.load(Ordering::Relaxed) as f64 / 1e6;
+    seconds.combine += combining;
     // Encoding runs beside combining; what it adds is what is left of the wall time.
-    seconds.encode = (begin.elapsed().as_secs_f64() - seconds.combine).max(0.0);
+    seconds.encode = (begin.elapsed().as_secs_f64() - combining).max(0.0);
     Ok(())
 }
 
@@ -285,7 +304,16 @@ fn report<'a>(
         method: scene.recipe.method.to_string(),
         canvas: CanvasReport { x: area.x, y: area.y, width: area.width, height: area.height },
         frames: frames.collect(),
-        doubts: [],
+        doubts: plan
+            .doubts
+            .iter()
+            .map(|d| DoubtReport {
+                bbox: [d.bbox.x, d.bbox.y, i64::from(d.bbox.width), i64::from(d.bbox.height)],
+                settled: false,
+                confidence: d.confidence,
+                frame: d.stories.first().and_then(|s| s.first()).map(|&k| good[k]),
+            })
+            .collect(),
         agreement: AgreementReport {
             mean: support.mean(),
             unsupported_fraction: support.unsupported_fraction(),

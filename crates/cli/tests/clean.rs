@@ -79,7 +79,7 @@ fn a_folder_becomes_a_plate_with_report_and_agreement() {
         ["agreement", "canvas", "doubts", "frames", "method", "reference", "seconds", "version"]
     );
     assert_eq!(report["version"], 1);
-    assert_eq!(report["method"], "median");
+    assert_eq!(report["method"], "consensus");
     assert_eq!(report["canvas"]["width"], 400);
     assert_eq!(report["frames"].as_array().unwrap().len(), 5);
     for f in report["frames"].as_array().unwrap() {
@@ -135,8 +135,7 @@ fn every_option_of_the_contract_is_taken_or_says_what_there_is() {
     }
     assert!(decode(&f.join("c.tif")).unwrap().size.width < 400);
     for (extra, words) in [
-        (&["--method", "consensus"][..], &["not yet available", "median"][..]),
-        (&["--method", "clipped"], &["not yet available"]),
+        (&["--method", "clipped"][..], &["not yet available", "consensus"][..]),
         (&["--method", "best"], &["best", "median"]),
         (&["--align", "sphere"], &["not yet available", "perspective"]),
         (&["--reference", "9"], &["no such frame", "0 to 2"]),

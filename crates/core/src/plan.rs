@@ -1,9 +1,12 @@
 //! What needs the whole set and is computed once: fits, gains, noise, the canvas. Rendering only reads it.
 
+use crate::combine::consensus::Choice;
+use crate::evidence::doubts::Doubt;
 use crate::geometry::{Bend, Homography, Point, Rect, Size, Surface, Warp};
 use crate::noise::NoiseModel;
 use crate::pixel::FrameSource;
 use serde::{Deserialize, Serialize};
+use std::sync::Arc;
 
 /// How the light of a set behaved.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -135,12 +138,26 @@ pub struct Plan {
     /// How far the lens moves the corners, as a share of the half diagonal, when that could be told and was repaired.
     #[serde(default)]
     pub lens: Option<f64>,
+    /// Which frames the consensus takes at each place; kept apart, for it follows from the frames in use.
+    #[serde(skip)]
+    pub choice: Option<Arc<Choice>>,
+    /// The places that the consensus does not settle by itself.
+    #[serde(skip)]
+    pub doubts: Arc<Vec<Doubt>>,
 }
 
 impl Plan {
     /// A plan of these frames, the first being the reference.
     pub fn of(frames: Vec<FramePlan>) -> Self {
-        Self { reference: 0, frames, noise: NoiseModel::default(), light: Light::Steady, lens: None }
+        Self {
+            reference: 0,
+            frames,
+            noise: NoiseModel::default(),
+            light: Light::Steady,
+            lens: None,
+            choice: None,
+            doubts: Arc::default(),
+        }
     }
 
     /// Size of the reference frame.

@@ -1,5 +1,7 @@
 //! From recipe and sources to the plan: registration, gains, noise, moments. Everything that needs the whole set, once.
 
+use crate::combine::consensus::Choice;
+use crate::evidence::doubts;
 use crate::evidence::moments::{self, Small};
 use crate::geometry::{Homography, Rect, Size};
 use crate::matching;
@@ -8,9 +10,11 @@ use crate::pixel::resample::resample;
 use crate::pixel::tone::luminance;
 use crate::plan::{FramePlan, Plan, Sole};
 use crate::progress::Watch;
-use crate::recipe::{Hand, Recipe};
+use crate::recipe::{Canvas, Hand, Recipe, Settled};
 use crate::register::{self, RegisterError, Registration, Wishes, positions, register};
+use crate::render::{RenderError, Scene};
 use rayon::prelude::*;
+use std::sync::Arc;
 
 /// Makes the plan of a set. It covers all frames, also those set aside by their owner, so that bringing one back
 /// needs no new plan; it depends on the recipe's `align`, `reference` and `areas` only. What was laid by hand comes on
@@ -45,7 +49,49 @@ pub fn plan(
     positions::number(&mut frames, &order, reference);
     look(sources, reference, &mut frames, &order, &clocks)?;
     watch(1.0)?;
-    Ok(Plan { reference, frames, noise, light, lens })
+    Ok(Plan { reference, frames, noise, light, lens, choice: None, doubts: Arc::default() })
+}
+
+/// Decides the consensus of the frames in use, and keeps it and its doubts in the plan.
+///
+/// It depends on the plan, on the frames in use and on whether they are matched. Takes a second or two.
+///
+/// # Errors
+/// When a frame cannot be read or none takes part.
+pub fn choose(plan: &mut Plan, recipe: &Recipe, sources: &[&dyn FrameSource]) -> Result<(), RenderError> {
+    let recipe = Recipe { canvas: Canvas::Reference, ..recipe.clone() };
+    let scene = Scene { recipe: &recipe, plan, sources };
+    let decided = scene.decide()?;
+    plan.doubts = Arc::new(doubts::find(&decided));
+    plan.choice = Some(Arc::new(decided.choice));
+    Ok(())
+}
+
+/// Which doubts of the plan the recipe settles, and how; those it settles by a frame are taken from there.
+///
+/// A settled doubt is found again by its place, also when another plan has drawn it a little otherwise.
+pub fn settle(plan: &mut Plan, recipe: &Recipe) -> Vec<Option<Settled>> {
+    let same = |a: Rect, b: Rect| {
+        let both = a.intersect(b).size().pixels() as f64;
+        2.0 * both > (a.size().pixels() + b.size().pixels()) as f64 / 2.0
+    };
+    let found: Vec<Option<Settled>> = plan
+        .doubts
+        .iter()
+        .map(|d| recipe.settled.iter().rev().find(|s| same(s.bbox, d.bbox)).copied())
+        .collect();
+    if let Some(choice) = &plan.choice
+        && found.iter().flatten().any(|s| s.frame.is_some())
+    {
+        let mut choice = Choice::clone(choice);
+        for (doubt, settled) in plan.doubts.iter().zip(&found) {
+            if let Some(frame) = settled.and_then(|s| s.frame) {
+                choice.take(&doubt.pixels, frame);
+            }
+        }
+        plan.choice = Some(Arc::new(choice));
+    }
+    found
 }
 
 /// Indices in order of time; a frame without a clock stays behind the one before it.

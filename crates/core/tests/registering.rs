@@ -3,6 +3,7 @@
 
 #![allow(clippy::unwrap_used)] // helpers of tests may fail loudly
 
+use evanu_core::combine::Method;
 use evanu_core::geometry::{Homography, Point, Rect, Size};
 use evanu_core::pixel::{FrameSource, MemoryFrame, Samples, tone};
 use evanu_core::plan::{Light, Plan};
@@ -512,7 +513,8 @@ fn light_beyond_white_is_kept_matched_and_developed() {
     };
     let frames = [frame(1.0, 2.0), frame(0.5, 4.0)];
     let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
-    let recipe = Recipe { reference: Some(0), align: Align::Off, ..Recipe::new(2) };
+    let method = Method::Median;
+    let recipe = Recipe { reference: Some(0), align: Align::Off, method, ..Recipe::new(2) };
     let plan = plan_of(&frames, &recipe);
     assert!(plan.frames[1].gain.iter().all(|g| (g - 2.0).abs() < 0.03), "{:?}", plan.frames[1].gain);
     let scene = Scene { recipe: &recipe, plan: &plan, sources: &sources };

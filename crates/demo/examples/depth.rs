@@ -15,7 +15,7 @@ use evanu_core::prepare;
 use evanu_core::progress::unwatched;
 use evanu_core::recipe::Recipe;
 use evanu_core::render::{Scene, View};
-use evanu_demo::{Order, Shoot, empty_frame, frame_size};
+use evanu_demo::{Crowd, Order, Shoot, empty_frame, frame_size};
 
 const FRAMES: usize = 4;
 /// A place shows something when its surroundings differ by this many steps of 255.
@@ -52,7 +52,7 @@ fn main() {
             seed: seed << 16 | set,
             width,
             frames: FRAMES,
-            visitors: true,
+            crowd: Crowd::Forecourt,
             sway,
             pitch: -0.1,
         });

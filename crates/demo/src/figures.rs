@@ -63,8 +63,25 @@ pub struct Posed {
     scale: f32,
 }
 
-/// The crowd of the forecourt set: visitors who cross, stroll and stand, and a van.
-pub fn crowd(seed: u64) -> Vec<Mover> {
+/// Who is there.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Crowd {
+    /// Nobody.
+    Nobody,
+    /// Visitors who cross, stroll and stand, and a van: the forecourt set.
+    Forecourt,
+    /// A handful who cross.
+    Few,
+    /// So many that most places near the middle are taken most of the time.
+    Many,
+    /// A handful who hardly move on from frame to frame.
+    Slow,
+    /// Some who cross, and two who stand for three fifths of the time (of the seconds given).
+    Lingering(f32),
+}
+
+/// The visitors of a crowd.
+pub fn crowd(seed: u64, who: Crowd) -> Vec<Mover> {
     let mut r = Random::new(seed ^ 0xC20D);
     let mut movers = Vec::new();
     let colour = |list: &[[f32; 3]], r: &mut Random| Vec3::from(list[r.below(list.len())]);
@@ -111,8 +128,23 @@ pub fn crowd(seed: u64) -> Vec<Mover> {
             stride: r.within(0.0, 6.0) as f32,
         });
     };
+    let crossing = match who {
+        Crowd::Nobody => return Vec::new(),
+        Crowd::Forecourt => 10,
+        Crowd::Few | Crowd::Slow => 5,
+        Crowd::Lingering(_) => 4,
+        Crowd::Many => 90,
+    };
+    if who == Crowd::Slow {
+        for _ in 0..crossing {
+            let at = Vec2::new(r.within(-6.0, 6.0) as f32, r.within(8.5, 17.0) as f32);
+            let pace = r.within(0.08, 0.2) as f32 * if r.unit() < 0.5 { 1.0 } else { -1.0 };
+            visitor(at, Vec2::new(pace, 0.0), (-1.0, -1.0), &mut r);
+        }
+        return movers;
+    }
     // Those who cross from side to side, at several distances.
-    for k in 0..10 {
+    for k in 0..crossing {
         let right = k % 2 == 0;
         let z = r.within(8.5, 21.0) as f32;
         let pace = r.within(0.7, 1.35) as f32 * if right { 1.0 } else { -1.0 };
@@ -123,6 +155,17 @@ pub fn crowd(seed: u64) -> Vec<Mover> {
             let beside = Vec2::new(x - 0.15, z + 0.62);
             visitor(beside, Vec2::new(pace, 0.0), (-1.0, -1.0), &mut r);
         }
+    }
+    if let Crowd::Lingering(time) = who {
+        for k in 0..2 {
+            let from = if k == 0 { 0.0 } else { 0.4 * time };
+            let at = Vec2::new(r.within(-4.0, 4.0) as f32, r.within(9.0, 15.0) as f32);
+            let speed = Vec2::new(if at.x > 0.0 { 1.1 } else { -1.1 }, 0.0);
+            visitor(at - speed * from, speed, (from, from + 0.6 * time), &mut r);
+        }
+    }
+    if who != Crowd::Forecourt {
+        return movers;
     }
     // Those who come from the tower's door or go to it.
     for k in 0..3 {

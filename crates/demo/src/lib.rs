@@ -13,5 +13,6 @@ mod trace;
 
 pub mod score;
 pub use dng::{sensor, write_dng};
+pub use figures::Crowd;
 pub use set::{DemoError, SETS, SetInfo, Truth, render, write_samples};
 pub use shoot::{Frame, Order, PITCH, Shoot, Shot, empty_frame, frame_size};

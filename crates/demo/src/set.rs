@@ -1,6 +1,7 @@
 //! The sample sets by name: writing the shipped frames, and rendering any of them at any size with its truth.
 
 use crate::dng::write_dng;
+use crate::figures::Crowd;
 use crate::shoot::{Order, PITCH, Shoot, Shot, frame_size};
 use evanu_core::geometry::{Rect, Size};
 use evanu_core::pixel::{FrameSource, Raster, Samples};
@@ -120,7 +121,8 @@ pub fn render(
     let truth = folder.join("truth");
     std::fs::create_dir_all(&truth).map_err(|e| MediaError::writing(&truth, &e))?;
     tell(format!("rendering the empty place, {width} px wide"));
-    let shoot = Shoot::new(Order { seed: set.seed, width, frames, visitors: true, sway: 0.0, pitch: PITCH });
+    let shoot =
+        Shoot::new(Order { seed: set.seed, width, frames, crowd: Crowd::Forecourt, sway: 0.0, pitch: PITCH });
     let size = frame_size(width);
     let place = truth.join("place.tif");
     let camera = None;

@@ -6,7 +6,7 @@
 //! moves, near ground shifts against the horizon, and each frame has a place of its own, rendered from where the
 //! camera then was. Then come the lens (vignetting), the exposure (gain), the sensor (noise that grows with light) and eight bits.
 
-use crate::figures::{self, Posed};
+use crate::figures::{self, Crowd, Posed};
 use crate::place::{Place, Seen};
 use crate::trace::Ray;
 use evanu_core::geometry::{Homography, Point, Rect, Size};
@@ -39,8 +39,8 @@ pub struct Order {
     pub width: u32,
     /// Number of frames.
     pub frames: usize,
-    /// Whether anybody is there.
-    pub visitors: bool,
+    /// Who is there.
+    pub crowd: Crowd,
     /// How far the camera moves between frames, in metres (one standard deviation each way); 0 when it only turns.
     pub sway: f64,
     /// How far up the camera looks, in radians; [`PITCH`] in the sample sets.
@@ -124,24 +124,36 @@ impl Shoot {
                 Backdrop::new(&model, &order, eye, (wide, focal))
             })
             .collect();
-        let mut random = Random::new(order.seed ^ 0x5407);
-        let mut shots = Vec::new();
-        let mut turns = Vec::new();
-        let (from_wide, to_frame) =
-            (lens(wide, focal), lens(size, focal).inverse().unwrap_or(Homography::IDENTITY));
-        for k in 0..order.frames {
+        let mut shoot =
+            Self { order, wide, shots: Vec::new(), model, backdrops, turns: Vec::new(), movers: Vec::new() };
+        shoot.take(order.seed, order.frames, order.crowd);
+        shoot
+    }
+
+    /// Another time at the same place: other visitors, other hands. For a camera that only turns.
+    pub fn again(&mut self, seed: u64, frames: usize, crowd: Crowd) {
+        self.order = Order { seed, frames, crowd, ..self.order };
+        self.take(seed, frames, crowd);
+    }
+
+    fn take(&mut self, seed: u64, frames: usize, crowd: Crowd) {
+        let focal = FOCAL * f64::from(self.order.width);
+        let mut random = Random::new(seed ^ 0x5407);
+        let from_wide = lens(self.wide, focal);
+        let to_frame = lens(frame_size(self.order.width), focal).inverse().unwrap_or(Homography::IDENTITY);
+        (self.shots, self.turns) = (Vec::new(), Vec::new());
+        for k in 0..frames {
             let mut hand = |amount: f64| (amount * random.normal()).clamp(-2.0 * amount, 2.0 * amount);
             let (yaw, pitch, roll) = (hand(0.0065), hand(0.005), hand(0.0045));
             let turn = rotation(yaw, pitch, roll);
             let gain = random.within(-0.07, 0.07).exp2() as f32;
             let to_place = from_wide.after(&turn).after(&to_frame);
             let time = INTERVAL * k as f64 + random.within(-0.4, 0.4) * f64::from(u8::from(k > 0));
-            shots.push(Shot { to_place, gain, time });
+            self.shots.push(Shot { to_place, gain, time });
             let m = turn.0.map(|v| v as f32);
-            turns.push(Mat3::from_cols_array(&[m[0], m[3], m[6], m[1], m[4], m[7], m[2], m[5], m[8]]));
+            self.turns.push(Mat3::from_cols_array(&[m[0], m[3], m[6], m[1], m[4], m[7], m[2], m[5], m[8]]));
         }
-        let movers = if order.visitors { figures::crowd(order.seed) } else { Vec::new() };
-        Self { order, wide, shots, model, backdrops, turns, movers }
+        self.movers = figures::crowd(seed, crowd);
     }
 
     /// The empty place on the wider grid, as seen from where frame `index` was taken.
@@ -442,7 +454,7 @@ mod tests {
 
     #[test]
     fn a_shoot_is_the_same_every_time_and_its_truth_fits() {
-        let order = Order { seed: 3, width: 96, frames: 2, visitors: true, sway: 0.0, pitch: PITCH };
+        let order = Order { seed: 3, width: 96, frames: 2, crowd: Crowd::Forecourt, sway: 0.0, pitch: PITCH };
         let (a, b) = (Shoot::new(order), Shoot::new(order));
         assert_eq!(a.frame(1).picture, b.frame(1).picture);
         // Where nobody stands, the frame is the truth up to its noise.

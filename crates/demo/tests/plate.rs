@@ -11,7 +11,7 @@ use evanu_core::progress::unwatched;
 use evanu_core::recipe::{Align, Canvas, Recipe};
 use evanu_core::render::{Scene, View};
 use evanu_demo::score::psnr;
-use evanu_demo::{Order, PITCH, Shoot, empty_frame, frame_size};
+use evanu_demo::{Crowd, Order, PITCH, Shoot, empty_frame, frame_size};
 use std::sync::LazyLock;
 
 const WIDTH: u32 = 480;
@@ -25,20 +25,22 @@ fn source(picture: &Raster) -> MemoryFrame {
     MemoryFrame::new(picture.size, Samples::Eight(picture.to_u8()))
 }
 
-fn set(visitors: bool, frames: usize) -> Set {
-    let shoot = Shoot::new(Order { seed: 11, width: WIDTH, frames, visitors, sway: 0.0, pitch: PITCH });
+fn set(crowd: Crowd, frames: usize) -> Set {
+    let shoot = Shoot::new(Order { seed: 11, width: WIDTH, frames, crowd, sway: 0.0, pitch: PITCH });
     let frames = (0..frames).map(|k| source(&shoot.frame(k).picture)).collect();
     Set { shoot, frames }
 }
 
-static BUSY: LazyLock<Set> = LazyLock::new(|| set(true, 9));
+static BUSY: LazyLock<Set> = LazyLock::new(|| set(Crowd::Forecourt, 9));
 
 fn refs(frames: &[MemoryFrame]) -> Vec<&dyn FrameSource> {
     frames.iter().map(|f| f as &dyn FrameSource).collect()
 }
 
 fn plan(recipe: &Recipe, sources: &[&dyn FrameSource]) -> Plan {
-    prepare::plan(recipe, sources, &[], &unwatched).unwrap()
+    let mut plan = prepare::plan(recipe, sources, &[], &unwatched).unwrap();
+    prepare::choose(&mut plan, recipe, sources).unwrap();
+    plan
 }
 
 fn whole(scene: &Scene<'_>, view: View) -> Raster {
@@ -97,8 +99,10 @@ fn a_preview_is_the_same_region_of_the_export() {
             let part = scene.render(view, region, 0).unwrap();
             if view == View::Plate {
                 assert!(
-                    scene.aligned(region, 0).unwrap().combined(Method::Median, &scene.tables(View::Plate))
-                        == part
+                    scene.aligned(region, 0).unwrap().combined(
+                        (scene.recipe.method, scene.choice(scene.recipe.method).unwrap()),
+                        &scene.tables(View::Plate)
+                    ) == part
                 );
             }
             for y in 0..region.height {
@@ -112,7 +116,7 @@ fn a_preview_is_the_same_region_of_the_export() {
 
 #[test]
 fn where_nothing_moves_the_plate_is_better_than_any_frame() {
-    let mut still = set(false, 7);
+    let mut still = set(Crowd::Nobody, 7);
     // As a camera writes them: rounding of the JPEG kind is part of what a single frame suffers from.
     still.frames = (0..7)
         .map(|k| {
@@ -127,7 +131,7 @@ fn where_nothing_moves_the_plate_is_better_than_any_frame() {
     let scene = Scene { recipe: &recipe, plan: &plan, sources: &sources };
     let truth = empty_frame(still.shoot.place(0), &still.shoot.shots[plan.reference], frame_size(WIDTH));
     let single = psnr(&whole(&scene, View::Shot(plan.reference)), &truth);
-    for method in [Method::Median, Method::Mean] {
+    for method in [Method::Consensus, Method::Median, Method::Mean] {
         let plate = psnr(&whole(&scene, View::By(method)), &truth);
         assert!(plate > single, "{method}: {plate} dB, a single frame {single} dB");
     }

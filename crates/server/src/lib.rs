@@ -37,6 +37,7 @@ use utoipa::OpenApi;
         routes::relink,
         routes::fit,
         routes::agreement,
+        routes::doubts,
         routes::sample_set,
         routes::start_export,
         routes::get_run,

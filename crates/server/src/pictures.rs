@@ -159,7 +159,7 @@ mod tests {
         assert_eq!(view_of("plate").unwrap(), View::Plate);
         assert_eq!(view_of("frame-3").unwrap(), View::Frame(3));
         assert_eq!(view_of("by-rank:30").unwrap(), View::By(Method::Rank(30)));
-        assert!(view_of("frame-x").is_err() && view_of("by-consensus").is_err() && view_of("../x").is_err());
+        assert!(view_of("frame-x").is_err() && view_of("by-clipped").is_err() && view_of("../x").is_err());
         assert_eq!(parse_tile("3_4.png"), Some(((3, 4), Pixels::Png)));
         assert_eq!(parse_tile("3_-4.png"), None);
     }

@@ -4,8 +4,8 @@ use crate::problem::{Failure, Problem};
 use actix_web::http::header::{ContentDisposition, DispositionParam, DispositionType};
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, put, web};
 use evanu_studio::{
-    AgreementFact, Change, ExportRequest, FitInfo, FolderInfo, RelinkInfo, RunInfo, SetDetail, SetSummary,
-    Studio, StudioError,
+    AgreementFact, Change, DoubtInfo, ExportRequest, FitInfo, FolderInfo, RelinkInfo, RunInfo, SetDetail,
+    SetSummary, Studio, StudioError,
 };
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -86,6 +86,7 @@ pub fn configure(config: &mut web::ServiceConfig) {
         .service(relink)
         .service(fit)
         .service(agreement)
+        .service(doubts)
         .service(start_export)
         .service(get_run)
         .service(cancel_run)
@@ -287,6 +288,13 @@ pub async fn dismiss_frame(studio: Shared, path: web::Path<(i64, i64)>) -> Resul
 #[get("/sets/{set}/agreement")]
 pub async fn agreement(studio: Shared, set: web::Path<i64>) -> Result<web::Json<AgreementFact>, Failure> {
     Ok(web::Json(off(&studio, move |s| s.agreement(*set)).await?))
+}
+
+/// The places that the consensus does not settle by itself, largest first.
+#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 200, body = [DoubtInfo]), (status = 409, body = Problem)))]
+#[get("/sets/{set}/doubts")]
+pub async fn doubts(studio: Shared, set: web::Path<i64>) -> Result<web::Json<Vec<DoubtInfo>>, Failure> {
+    Ok(web::Json(off(&studio, move |s| s.doubts(*set)).await?))
 }
 
 /// Begins to write the plate to a file.

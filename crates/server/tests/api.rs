@@ -190,7 +190,7 @@ fn a_set_becomes_a_plate_and_every_decision_can_be_undone() {
     let (status, problem) =
         server.json("PUT", &format!("{path}/recipe"), Some(json!({"label": "none", "recipe": recipe})));
     assert_eq!(status, 409, "{problem}");
-    recipe["method"] = json!("consensus");
+    recipe["method"] = json!("clipped");
     assert_eq!(
         server.json("PUT", &format!("{path}/recipe"), Some(json!({"label": "x", "recipe": recipe}))).0,
         400
@@ -265,7 +265,55 @@ fn the_look_through_tells_which_frame_differs() {
     );
     let methods =
         server.get(&format!("/api/sets/{id}/look?x={x}&y={y}&level=0&width=64&height=48&methods=true"));
-    assert_eq!(methods["crops"].as_array().unwrap().len(), 4);
+    assert_eq!(methods["crops"].as_array().unwrap().len(), 5);
+}
+
+#[test]
+fn doubts_are_listed_and_settled() {
+    let size = Size::new(360, 240);
+    let frame = |k: u32| {
+        let mut picture = Raster::new(size);
+        for (i, p) in picture.data.chunks_exact_mut(3).enumerate() {
+            let (x, y) = (i as u32 % 360, i as u32 / 360);
+            let v = 20_000 + 2500 * ((x / 41 * 5 + y / 29 * 3) % 7) as u16;
+            // Two that overlap: what is behind the overlap is in neither frame.
+            let thing = (130 + 24 * k..190 + 24 * k).contains(&x) && (70..170).contains(&y);
+            p.copy_from_slice(&match (thing, k) {
+                (false, _) => [v, v, v - 3000],
+                (true, 0) => [60_000, 9000, 9000],
+                (true, _) => [4000, 4000, 30_000],
+            });
+        }
+        encode_jpeg(&picture, 95).unwrap()
+    };
+    let server = Server::new();
+    let id = server.set_of(&[("a.jpg", frame(0)), ("b.jpg", frame(1))]);
+    let path = format!("/api/sets/{id}");
+    let listed = server.get(&format!("{path}/doubts"));
+    let doubts = listed.as_array().unwrap();
+    assert!(!doubts.is_empty() && doubts.iter().all(|d| d["settled"] == false), "{listed}");
+    let doubt = &doubts[0];
+    assert!(doubt["reason"].as_str().unwrap().len() > 20 && doubt["confidence"].as_f64().unwrap() < 1.0);
+    let (x, y) = (doubt["place"]["x"].as_i64().unwrap(), doubt["place"]["y"].as_i64().unwrap());
+    assert!((100..230).contains(&x) && (50..180).contains(&y), "{doubt}");
+
+    let set = server.get(&path);
+    let other = doubt["stories"][1][0].clone();
+    let mut recipe = set["recipe"].clone();
+    recipe["settled"] = json!([{"bbox": doubt["bbox"], "frame": other}]);
+    let body = json!({"label": "settle", "recipe": recipe});
+    let (status, changed) = server.json("PUT", &format!("{path}/recipe"), Some(body));
+    assert_eq!(status, 200, "{changed}");
+    assert_ne!(changed["plate_key"], set["plate_key"]);
+    let after = server.get(&format!("{path}/doubts"));
+    assert_eq!((&after[0]["settled"], &after[0]["frame"]), (&json!(true), &other));
+    let place = &doubt["place"];
+    let (cx, cy) = (x + place["width"].as_i64().unwrap() / 2, y + place["height"].as_i64().unwrap() / 2);
+    let look = server.get(&format!("{path}/look?x={cx}&y={cy}&level=0&width=32&height=32"));
+    assert!(look["origin"]["moments"].as_u64() == Some(2), "{}", look["origin"]);
+    recipe["settled"] = json!([{"bbox": doubt["bbox"], "frame": 7}]);
+    let body = json!({"label": "settle", "recipe": recipe});
+    assert_eq!(server.json("PUT", &format!("{path}/recipe"), Some(body)).0, 400);
 }
 
 #[test]
@@ -358,7 +406,7 @@ fn a_restart_keeps_everything_and_takes_up_interrupted_work() {
     assert_eq!((set["recipe"]["method"].as_str(), set["undo"].as_str()), (Some("mean"), Some("mean")));
     assert_eq!(set["plate_key"], first.get(&format!("/api/sets/{id}"))["plate_key"]);
     let (_, undone) = again.json("POST", &format!("/api/sets/{id}/undo"), None);
-    assert_eq!(undone["recipe"]["method"], "median");
+    assert_eq!(undone["recipe"]["method"], "consensus");
 }
 
 fn rusqlite_run(db: &Path, sql: &str) -> bool {

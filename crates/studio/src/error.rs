@@ -40,7 +40,9 @@ impl From<serde_json::Error> for StudioError {
 impl From<evanu_core::render::RenderError> for StudioError {
     fn from(e: evanu_core::render::RenderError) -> Self {
         match e {
-            evanu_core::render::RenderError::NoFrames => Self::Conflict(e.to_string()),
+            evanu_core::render::RenderError::NoFrames | evanu_core::render::RenderError::Undecided => {
+                Self::Conflict(e.to_string())
+            }
             evanu_core::render::RenderError::Source(e) => Self::Storage(e.to_string()),
         }
     }

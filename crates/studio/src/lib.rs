@@ -4,6 +4,7 @@
 //! files by content hash, written once; others stay where they are), `exports/`, and `cache/`, which may be deleted at any time.
 #![forbid(unsafe_code)]
 
+mod doubts;
 mod error;
 mod export;
 mod findings;
@@ -23,8 +24,9 @@ pub use evanu_core::recipe::{Align, Area, Canvas, Guide, Hand, Matching, Pair, R
 pub use evanu_core::render::View;
 pub use export::{ExportFormat, ExportRequest};
 pub use model::{
-    AgreementFact, AreaInfo, CanvasInfo, Change, CropInfo, Event, Finding, FitInfo, FolderInfo, FrameInfo,
-    FrameState, LightInfo, Look, RelinkInfo, RunInfo, RunKind, RunState, SetDetail, SetSummary, StepInfo,
+    AgreementFact, AreaInfo, CanvasInfo, Change, CropInfo, DoubtInfo, Event, Finding, FitInfo, FolderInfo,
+    FrameInfo, FrameState, LightInfo, Look, OriginInfo, RelinkInfo, RunInfo, RunKind, RunState, SetDetail,
+    SetSummary, StepInfo,
 };
 pub use sets::Incoming;
 pub use views::{Pixels, TILE};
@@ -49,6 +51,8 @@ struct Inner {
     loaded: Mutex<HashMap<i64, Arc<views::Loaded>>>,
     tiles: Mutex<LruCache<String, Arc<Vec<u8>>>>,
     aligned: Mutex<views::AlignedTiles>,
+    /// What the consensus chose, for the states last looked at; held while one is being decided.
+    chosen: Mutex<LruCache<String, views::Chosen>>,
     events: broadcast::Sender<Event>,
     queue: runs::Queue,
 }
@@ -74,6 +78,7 @@ impl Studio {
             loaded: Mutex::new(HashMap::new()),
             tiles: Mutex::new(LruCache::new(capacity(1200))),
             aligned: Mutex::new(views::AlignedTiles::new()),
+            chosen: Mutex::new(LruCache::new(capacity(6))),
             events,
             queue: runs::Queue::default(),
         }));

@@ -45,8 +45,18 @@ pub struct RelinkInfo {
     pub missing: usize,
 }
 
+/// A doubt settled by hand.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[schema(as = Settled)]
+pub struct SettledShape {
+    /// The doubt's place, in reference pixels.
+    pub bbox: AreaInfo,
+    /// Index of the frame that is right there; null accepts the proposal.
+    pub frame: Option<usize>,
+}
+
 /// A rectangle, in reference pixels.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, ToSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct AreaInfo {
     /// First column.
     pub x: i64,
@@ -246,6 +256,36 @@ pub struct AgreementFact {
     pub unsupported_fraction: f64,
 }
 
+/// A place that the consensus does not settle by itself.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct DoubtInfo {
+    /// Where, in plate pixels.
+    pub place: AreaInfo,
+    /// The same in pixels of the reference, as it is named when it is settled.
+    pub bbox: AreaInfo,
+    /// Why, in words.
+    pub reason: String,
+    /// How sure the proposal is, 0..=1.
+    pub confidence: f32,
+    /// What is to be seen there, best first: indices of the frames that show the same.
+    pub stories: Vec<Vec<usize>>,
+    /// Whether its owner settled it.
+    pub settled: bool,
+    /// The frame it was settled by; `None` when the proposal was accepted.
+    pub frame: Option<usize>,
+}
+
+/// Where a pixel of the plate comes from.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct OriginInfo {
+    /// Moments that agree, and moments in all.
+    pub agree: usize,
+    /// Moments of the frames in use that reach the place.
+    pub moments: usize,
+    /// Indices of the frames that make the pixel, in the set's order.
+    pub frames: Vec<usize>,
+}
+
 /// Kinds of background work.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
@@ -346,6 +386,8 @@ pub struct Look {
     pub height: u32,
     /// One entry a crop, from left to right.
     pub crops: Vec<CropInfo>,
+    /// Where the pixel in the middle comes from, when the plate is made by consensus.
+    pub origin: Option<OriginInfo>,
     /// All crops in one JPEG, as a data address.
     pub strip: String,
 }
@@ -387,7 +429,10 @@ pub struct RecipeShape {
     pub areas: Vec<AreaShape>,
     /// Frames laid by hand.
     pub hands: Vec<HandShape>,
-    /// `median`, `mean`, `darkest`, `lightest` or `rank:P`.
+    /// Doubts settled by hand.
+    #[serde(default)]
+    pub settled: Vec<SettledShape>,
+    /// `consensus`, `median`, `mean`, `darkest`, `lightest` or `rank:P`.
     pub method: String,
     /// `reference` or `common`.
     pub canvas: String,
@@ -464,8 +509,8 @@ pub struct HandShape {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use evanu_core::geometry::Point;
-    use evanu_core::recipe::{Area, Guide, Hand, Pair, Recipe};
+    use evanu_core::geometry::{Point, Rect};
+    use evanu_core::recipe::{Area, Guide, Hand, Pair, Recipe, Settled};
 
     #[test]
     fn the_described_recipe_is_the_real_one() {
@@ -473,7 +518,9 @@ mod tests {
         let area = Area { on: 0, guide: Guide::Fit, outline: vec![p(1.0, 2.0), p(3.5, 4.0), p(5.0, 6.0)] };
         let pairs = vec![Pair { from: p(1.0, 2.0), to: p(3.0, 4.5) }];
         let hand = Hand { frame: 0, on: 1, pairs, shift: [1.0, 2.0], turn: 0.5, scale: 1.5, snap: true };
-        let recipe = Recipe { reference: Some(1), areas: vec![area], hands: vec![hand], ..Recipe::new(3) };
+        let settled = vec![Settled { bbox: Rect::new(1, 2, 3, 4), frame: Some(2) }];
+        let recipe =
+            Recipe { reference: Some(1), areas: vec![area], hands: vec![hand], settled, ..Recipe::new(3) };
         let value = serde_json::to_value(&recipe).unwrap();
         let shape: RecipeShape = serde_json::from_value(value.clone()).unwrap();
         assert_eq!(serde_json::to_value(shape).unwrap(), value);

@@ -6,11 +6,14 @@ use crate::model::{AgreementFact, CanvasInfo, CropInfo, FitInfo, FrameInfo, Fram
 use crate::prepare::plan_key;
 use crate::{Method, Recipe, Studio, View, lock};
 use base64::Engine;
+use evanu_core::combine::consensus::Choice;
 use evanu_core::develop::Develop;
+use evanu_core::evidence::doubts::Doubt;
 use evanu_core::geometry::{Point, Rect, Size};
 use evanu_core::pixel::{FrameSource, Raster};
 use evanu_core::plan::{FramePlan, Plan};
-use evanu_core::render::{Aligned, Scene};
+use evanu_core::recipe::Settled;
+use evanu_core::render::{Aligned, RenderError, Scene};
 use evanu_media::{CameraData, TiledFrame, encode_jpeg, encode_png};
 use lru::LruCache;
 use std::sync::{Arc, Mutex};
@@ -40,6 +43,8 @@ pub(crate) struct Loaded {
     pub frame_key: String,
     /// Changes whenever aligned samples do; development lies on top of them.
     stack_key: String,
+    /// For each of the plan's doubts, how it was settled.
+    pub settled: Vec<Option<Settled>>,
     agreement: Mutex<Option<AgreementFact>>,
 }
 
@@ -62,6 +67,9 @@ impl Loaded {
         CanvasInfo { x: c.x, y: c.y, width: c.width, height: c.height, levels, tile: TILE }
     }
 }
+
+/// A choice and its doubts.
+pub(crate) type Chosen = (Arc<Choice>, Arc<Vec<Doubt>>);
 
 /// Aligned samples of the tiles last looked at, so that a change of method shows at once; bounded in bytes.
 pub(crate) struct AlignedTiles {
@@ -116,6 +124,9 @@ impl Studio {
             evanu_core::prepare::lay_by_hand(&mut plan, &recipe, &open)?;
         }
         let hash = |text: String| blake3::hash(text.as_bytes()).to_hex()[..16].to_owned();
+        let state = format!("{set} {key} {:?} {:?} {:?}", recipe.hands, recipe.used, recipe.match_exposure);
+        self.choose(&state, &mut plan, &recipe, &sources)?;
+        let settled = evanu_core::prepare::settle(&mut plan, &recipe);
         // The common area follows the frames in use, so its frames' tiles do too.
         let common = (recipe.canvas == evanu_core::recipe::Canvas::Common).then_some(&recipe.used);
         let stack_key = hash(format!(
@@ -123,7 +134,7 @@ impl Studio {
             recipe.match_exposure, recipe.canvas, recipe.hands
         ));
         let frame_key = hash(format!("{stack_key} {:?}", recipe.develop));
-        let plate_key = hash(format!("{frame_key} {:?} {}", recipe.used, recipe.method));
+        let plate_key = hash(format!("{frame_key} {:?} {} {:?}", recipe.used, recipe.method, recipe.settled));
         let cameras = rows.into_iter().map(|r| r.camera).collect();
         let loaded = Arc::new(Loaded {
             recipe,
@@ -133,10 +144,36 @@ impl Studio {
             plate_key,
             frame_key,
             stack_key,
+            settled,
             agreement: Mutex::new(None),
         });
         lock(&self.0.loaded).insert(set, loaded.clone());
         Ok(loaded)
+    }
+
+    /// Decides the consensus, or takes what was decided for the same frames before.
+    fn choose(
+        &self,
+        state: &str,
+        plan: &mut Plan,
+        recipe: &Recipe,
+        sources: &[Arc<TiledFrame>],
+    ) -> Result<(), StudioError> {
+        // Held to the end: who asks for the same meanwhile waits for it.
+        let mut chosen = lock(&self.0.chosen);
+        if let Some((choice, doubts)) = chosen.get(state) {
+            (plan.choice, plan.doubts) = (Some(choice.clone()), doubts.clone());
+            return Ok(());
+        }
+        let open: Vec<&dyn FrameSource> = sources.iter().map(|s| &**s as &dyn FrameSource).collect();
+        match evanu_core::prepare::choose(plan, recipe, &open) {
+            Err(RenderError::NoFrames) => return Ok(()),
+            other => other?,
+        }
+        if let Some(choice) = &plan.choice {
+            chosen.put(state.to_owned(), (choice.clone(), plan.doubts.clone()));
+        }
+        Ok(())
     }
 
     /// A tile of a view: encoded bytes and a tag that changes whenever they do.
@@ -200,7 +237,10 @@ impl Studio {
                         aligned
                     }
                 };
-                aligned.combined(method, &loaded.with(|scene| scene.tables(view)))
+                loaded.with(|scene| {
+                    let way = (method, scene.choice(method)?);
+                    Ok::<_, RenderError>(aligned.combined(way, &scene.tables(view)))
+                })?
             }
             None => loaded.with(|scene| scene.render(view, region, level))?,
         };
@@ -282,7 +322,9 @@ impl Studio {
         let at = |v: f64, n: u32| ((v - (scale - 1.0) / 2.0) / scale).round() as i64 - i64::from(n / 2);
         let region = Rect::new(at(x, size.width), at(y, size.height), size.width, size.height);
         let views: Vec<View> = if methods {
-            [Method::Median, Method::Mean, Method::Darkest, Method::Lightest].map(View::By).to_vec()
+            [Method::Consensus, Method::Median, Method::Mean, Method::Darkest, Method::Lightest]
+                .map(View::By)
+                .to_vec()
         } else {
             order.iter().map(|&i| View::Frame(i)).collect()
         };
@@ -322,7 +364,8 @@ impl Studio {
             let jpeg = encode(&strip, Pixels::Jpeg)?;
             let strip =
                 format!("data:image/jpeg;base64,{}", base64::engine::general_purpose::STANDARD.encode(jpeg));
-            Ok(Look { width: size.width, height: size.height, crops, strip })
+            let origin = loaded.origin(x, y);
+            Ok(Look { width: size.width, height: size.height, crops, origin, strip })
         })
     }
 

@@ -104,7 +104,7 @@ fn methods_frames_and_undo_change_the_plate() {
         s.until(&format!("{key} !== {first} && {key}.endsWith('/plate')")).await;
         s.press("Undo: combine by lightest").await;
         s.until(&format!("{key} === {first}")).await;
-        assert!(s.fact("combine").await.starts_with("Median"));
+        assert!(s.fact("combine").await.starts_with("Consensus"));
 
         // A frame is set aside with one click; the plate follows; the keyboard takes it back.
         s.open_line("frames").await;

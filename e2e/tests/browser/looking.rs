@@ -22,7 +22,7 @@ fn the_look_through_follows_the_pointer_and_names_the_frames() {
         s.until("document.querySelectorAll('[data-testid=crops] img').length === 7").await;
         s.drag(&[(i64::from(x), i64::from(y)), (i64::from(x), i64::from(y))]).await;
         s.tap('m').await;
-        s.until("document.querySelectorAll('[data-testid=crops] li').length === 4 && document.body.innerText.includes('This place by every method')").await;
+        s.until("document.querySelectorAll('[data-testid=crops] li').length === 5 && document.body.innerText.includes('This place by every method')").await;
         s.tap('m').await;
 
         // Zoom keeps the scale in view; the map appears when not all is on the picture.
@@ -97,5 +97,59 @@ fn frames_are_flicked_through_and_everything_is_reached_by_key() {
         s.until(&format!("{map} !== {before}")).await;
         s.tap('2').await;
         s.until(&format!("{tag}.includes('Frame 2, aligned') && {zoom} === '100 %'")).await;
+    });
+}
+
+#[test]
+fn doubts_are_stepped_through_and_settled_until_none_is_left() {
+    with_stage(|s| async move {
+        // Two frames of a busy place leave something open.
+        s.bring_in(2).await;
+        let fact = "document.querySelector('[data-testid=fact-doubts]').innerText";
+        s.until(&format!("/\\d+ doubts? left of \\d+/.test({fact})")).await;
+        let left = format!("return Number({fact}.match(/(\\d+) doubts?/)[1])");
+        let before = s.js(&left).await.as_u64().unwrap();
+        let key = "document.querySelector('[data-complete]').dataset.complete";
+        let first = s.js(&format!("return {key}")).await;
+        s.open_line("doubts").await;
+
+        s.tap('.').await;
+        let doubt = "document.querySelector('[aria-label=Doubt]')";
+        s.until(&format!(
+            "{doubt}?.dataset.doubt === '0' && document.querySelector('[data-testid=doubt-frame]')"
+        ))
+        .await;
+        assert_ne!(s.js("return document.querySelector('[data-testid=zoom]').innerText").await, "fits");
+        s.until("document.querySelectorAll('[data-testid=crops] [data-agrees=true]').length >= 1").await;
+        assert!(s.js(&format!("return {doubt}.innerText")).await.as_str().unwrap().contains("% sure"));
+
+        // One is accepted by key, one is taken from another frame; each is one step back.
+        s.tap('v').await;
+        let settled =
+            |n: u64| format!("{fact}.includes('all') || Number({fact}.match(/(\\d+) doubts?/)?.[1]) === {n}");
+        s.until(&settled(before - 1)).await;
+        s.tap('1').await;
+        s.until(&settled(before.saturating_sub(2))).await;
+        s.undo().await;
+        s.undo().await;
+        s.until(&settled(before)).await;
+        s.until(&format!("{key} === {first}")).await;
+
+        // The other story is pressed; it stays after coming back, and can be opened again.
+        s.open_line("doubts").await;
+        s.open_line("doubts").await;
+        s.tap('.').await;
+        s.until(&format!("{doubt}?.querySelectorAll('li button').length >= 2")).await;
+        s.js(&format!("{doubt}.querySelectorAll('li button')[1].click()")).await;
+        s.until(&settled(before - 1)).await;
+        s.until(&format!("{key} !== {first}")).await;
+        s.page.refresh().await.unwrap();
+        s.until("document.querySelector('[data-testid=fact-doubts]')").await;
+        s.until(&settled(before - 1)).await;
+        s.open_line("doubts").await;
+        s.js("[...document.querySelectorAll('ol button')].find(b => b.innerText.includes('settled by you')).click()").await;
+        s.until(&format!("{doubt}?.dataset.settled === 'true'")).await;
+        s.press("Open again").await;
+        s.until(&settled(before)).await;
     });
 }

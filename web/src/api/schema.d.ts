@@ -160,6 +160,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sets/{set}/doubts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The places that the consensus does not settle by itself, largest first. */
+        get: operations["doubts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sets/{set}/duplicate": {
         parameters: {
             query?: never;
@@ -576,6 +593,26 @@ export interface components {
              */
             warmth: number;
         };
+        /** @description A place that the consensus does not settle by itself. */
+        DoubtInfo: {
+            /** @description The same in pixels of the reference, as it is named when it is settled. */
+            bbox: components["schemas"]["AreaInfo"];
+            /**
+             * Format: float
+             * @description How sure the proposal is, 0..=1.
+             */
+            confidence: number;
+            /** @description The frame it was settled by; `None` when the proposal was accepted. */
+            frame?: number | null;
+            /** @description Where, in plate pixels. */
+            place: components["schemas"]["AreaInfo"];
+            /** @description Why, in words. */
+            reason: string;
+            /** @description Whether its owner settled it. */
+            settled: boolean;
+            /** @description What is to be seen there, best first: indices of the frames that show the same. */
+            stories: number[][];
+        };
         /** @description Something changed. */
         Event: {
             /** @enum {string} */
@@ -815,6 +852,7 @@ export interface components {
              * @description Height of each crop in pixels.
              */
             height: number;
+            origin?: components["schemas"]["OriginInfo"] | null;
             /** @description All crops in one JPEG, as a data address. */
             strip: string;
             /**
@@ -839,6 +877,15 @@ export interface components {
             name: string;
             /** @description Whether its frames, once read, are told apart into sets by view. */
             sort?: boolean;
+        };
+        /** @description Where a pixel of the plate comes from. */
+        OriginInfo: {
+            /** @description Moments that agree, and moments in all. */
+            agree: number;
+            /** @description Indices of the frames that make the pixel, in the set's order. */
+            frames: number[];
+            /** @description Moments of the frames in use that reach the place. */
+            moments: number;
         };
         /** @description The same thing seen in two frames. */
         Pair: {
@@ -888,10 +935,12 @@ export interface components {
             hands: components["schemas"]["Hand"][];
             /** @description `auto`, `on` or `off`. */
             match_exposure: string;
-            /** @description `median`, `mean`, `darkest`, `lightest` or `rank:P`. */
+            /** @description `consensus`, `median`, `mean`, `darkest`, `lightest` or `rank:P`. */
             method: string;
             /** @description Index of the chosen reference frame; null lets the program propose it. */
             reference?: number | null;
+            /** @description Doubts settled by hand. */
+            settled?: components["schemas"]["Settled"][];
             /** @description One entry a frame: false when its owner set it aside. */
             used: boolean[];
             /**
@@ -999,6 +1048,13 @@ export interface components {
             /** @description Something to know about it. */
             note?: string | null;
             run?: components["schemas"]["RunInfo"] | null;
+        };
+        /** @description A doubt settled by hand. */
+        Settled: {
+            /** @description The doubt's place, in reference pixels. */
+            bbox: components["schemas"]["AreaInfo"];
+            /** @description Index of the frame that is right there; null accepts the proposal. */
+            frame?: number | null;
         };
         /** @description One step of a run. */
         StepInfo: {
@@ -1342,6 +1398,35 @@ export interface operations {
                 };
                 content: {
                     "image/jpeg": number[];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    doubts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DoubtInfo"][];
                 };
             };
             409: {

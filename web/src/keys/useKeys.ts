@@ -4,6 +4,7 @@ import type { SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { isLaid } from "../picture/names";
 import { camera, surrounds, useView } from "../picture/view";
+import { goTo, nextOpen, settle, useDoubts } from "../sheet/DoubtsLine";
 import { asideLabel } from "../sheet/FramesLine";
 
 export const keyList: [string, string][] = [
@@ -15,8 +16,10 @@ export const keyList: [string, string][] = [
   ["R", "Reach: where frames end"],
   ["P", "Plate"],
   ["A", "Agreement"],
+  [",  .", "Doubt before, next doubt"],
+  ["V", "Accept what is proposed at the open doubt"],
   ["M", "This place by every method"],
-  ["1 … 9, 0", "Show frame 1 … 9, 10"],
+  ["1 … 9, 0", "Show frame 1 … 9, 10; at an open doubt, take its place from that frame"],
   ["[  ]", "Frame before, frame after"],
   ["X", "Set the shown frame aside, or bring it back"],
   ["W", "Whole picture"],
@@ -31,8 +34,19 @@ export const keyList: [string, string][] = [
 ];
 
 export function useKeys(open: OpenSet, set: SetDetail | undefined) {
+  const doubts = useDoubts(set);
   useEffect(() => {
     if (!set) return;
+    const openDoubt = () => doubts?.[useView.getState().doubt ?? -1];
+    const step = (by: 1 | -1) => {
+      if (doubts?.length) goTo(doubts, nextOpen(doubts, useView.getState().doubt ?? (by > 0 ? -1 : 0), by));
+    };
+    const decide = (frame: number | null) => {
+      const doubt = openDoubt();
+      if (!doubt || !doubts) return;
+      settle(open, set, doubt, frame);
+      goTo(doubts, nextOpen(doubts, useView.getState().doubt ?? 0, 1));
+    };
     const shown = () => {
       const { view } = useView.getState();
       return view.startsWith("frame-") ? Number(view.slice(6)) : null;
@@ -44,6 +58,7 @@ export function useKeys(open: OpenSet, set: SetDetail | undefined) {
     };
     const showDigit = (digit: number) => {
       const frame = set.frames[digit];
+      if (openDoubt() && frame?.index != null && frame.used) return decide(frame.index);
       if (frame && isLaid(frame)) useView.getState().set({ view: `frame-${frame.index}`, flicking: false, sheet: false });
     };
     const down = (e: KeyboardEvent) => {
@@ -78,13 +93,16 @@ export function useKeys(open: OpenSet, set: SetDetail | undefined) {
         "-": () => camera.zoomBy(1 / 1.4),
         "[": () => showFrame(set.frames.filter(isLaid).findIndex((f) => f.index === shown()) - 1),
         "]": () => showFrame(set.frames.filter(isLaid).findIndex((f) => f.index === shown()) + 1),
+        ".": () => step(1),
+        ",": () => step(-1),
+        v: () => decide(null),
         x: () => {
           if (frame?.index == null || frame.reason) return;
           const used = set.recipe.used.map((u, i) => (i === frame.index ? frame.set_aside : u));
           open.change(asideLabel(set.frames.indexOf(frame) + 1, frame.set_aside), { used });
         },
         s: () => v.set({ surround: surrounds[(surrounds.indexOf(v.surround) + 1) % surrounds.length] }),
-        escape: () => (v.drawing ? v.set({ drawing: null }) : v.set({ pinned: null, other: null, flicking: false, through: false, sheet: false, hand: null, pairing: false, view: "plate" })),
+        escape: () => (v.drawing ? v.set({ drawing: null }) : v.set({ pinned: null, other: null, flicking: false, through: false, sheet: false, hand: null, pairing: false, doubt: null, view: "plate" })),
         "?": () => v.set({ keysShown: true }),
         ...(inControls
           ? {}
@@ -111,5 +129,5 @@ export function useKeys(open: OpenSet, set: SetDetail | undefined) {
       window.removeEventListener("keyup", up);
       window.removeEventListener("blur", away);
     };
-  }, [open, set]);
+  }, [open, set, doubts]);
 }

@@ -2,12 +2,12 @@
 import { useEffect, useRef, useState } from "react";
 import { api, thumbnail, type Look, type SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
-import { isLaid } from "../picture/names";
+import { frameNumber, isLaid } from "../picture/names";
 import { useView } from "../picture/view";
 import { clock, methodTitle } from "../ui/words";
 import { asideLabel } from "../sheet/FramesLine";
 
-const methods = ["median", "mean", "darkest", "lightest"];
+const methods = ["consensus", "median", "mean", "darkest", "lightest"];
 const HEIGHT = 88;
 
 /** Width of a crop such that all fit side by side, as long as that leaves enough to see. */
@@ -73,6 +73,7 @@ export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
       <div className="flex items-center gap-3 px-3 pt-1 text-sm">
         <span className="font-semibold">{byMethod ? "This place by every method" : shown ? "This place in every frame" : "Frames"}</span>
         <span className="text-faint">
+          {shown?.origin && !byMethod ? <span className="num mr-3 text-ink" data-testid="origin">{originWords(set, shown.origin)}</span> : null}
           {pinned ? "Kept in place; Esc lets go" : shown ? "Click the picture to keep the place" : "Point at the picture to look at one place in all of them"}
         </span>
         <span className="grow" />
@@ -128,6 +129,16 @@ export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
       </ol>
     </section>
   );
+}
+
+/** Where the plate's pixel comes from, for example "5 of 9 moments, from frames 2, 4, 8". */
+function originWords(set: SetDetail, origin: NonNullable<Look["origin"]>): string {
+  const numbers = origin.frames.map((f) => frameNumber(set, f)).sort((a, b) => a - b);
+  if (origin.frames.length === 1) {
+    const only = set.frames.find((f) => f.index === origin.frames[0]);
+    return `Taken from frame ${numbers[0]} alone${only?.time ? `, ${clock(only.time)}` : ""}`;
+  }
+  return `${origin.agree} of ${origin.moments} moments, from ${origin.frames.length === set.frames.length ? "all frames" : `frames ${numbers.join(", ")}`}`;
 }
 
 function Crop({ look, width, at, outline }: { look: Look | null; width: number; at: number; outline: "solid" | "dashed" | "none" }) {

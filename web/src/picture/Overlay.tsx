@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { api, type Point, type SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
+import { useDoubts } from "../sheet/DoubtsLine";
 import { useView } from "./view";
 
 interface Props {
@@ -26,9 +27,32 @@ export function Overlay({ open, set, bounds, placeAt }: Props) {
         {reach && <Reach set={set} size={size} />}
         {rests && index != null && <Rests set={set} index={index} size={size} />}
         <Areas set={set} size={size} />
+        <OpenDoubt set={set} size={size} />
       </svg>
       {drawing && <Drawing key={drawing} open={open} set={set} box={box} size={size} placeAt={placeAt} />}
     </>
+  );
+}
+
+/** The doubt that is open, framed a little way off so that it stays to be seen. */
+function OpenDoubt({ set, size }: { set: SetDetail; size: number }) {
+  const { doubt: index } = useView();
+  const doubt = useDoubts(set)?.[index ?? -1];
+  if (!doubt) return null;
+  const gap = 6 * size;
+  const { x, y, width, height } = doubt.place;
+  return (
+    <rect
+      data-testid="doubt-frame"
+      x={x - gap}
+      y={y - gap}
+      width={width + 2 * gap}
+      height={height + 2 * gap}
+      fill="none"
+      stroke={doubt.settled ? "var(--color-verdigris)" : "var(--color-persimmon)"}
+      strokeDasharray={doubt.settled ? undefined : `${6 * size} ${4 * size}`}
+      strokeWidth={2 * size}
+    />
   );
 }
 

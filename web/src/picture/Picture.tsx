@@ -75,6 +75,15 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
     };
     camera.zoomBy = (factor) => void viewer.viewport.zoomBy(factor).applyConstraints();
     camera.panBy = (dx, dy) => void viewer.viewport.panBy(viewer.viewport.deltaPointsFromPixels(new OpenSeadragon.Point(dx, dy))).applyConstraints();
+    camera.show = (place) => {
+      const image = viewer.world.getItemAt(0);
+      if (!image) return;
+      // With its surroundings, and never larger than twice its pixels.
+      const width = Math.max(3 * place.width, (viewer.container.clientWidth * 0.5) / window.devicePixelRatio);
+      const height = Math.max(3 * place.height, (viewer.container.clientHeight * 0.5) / window.devicePixelRatio);
+      const [x, y] = [place.x + place.width / 2 - width / 2, place.y + place.height / 2 - height / 2];
+      viewer.viewport.fitBounds(image.imageToViewportRectangle(x, y, width, height));
+    };
     return () => {
       viewer.destroy();
       viewerRef.current = null;

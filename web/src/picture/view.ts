@@ -42,6 +42,8 @@ interface ViewState {
   /** Index of the frame that is being laid by hand, and whether pairs are being named. */
   hand: number | null;
   pairing: boolean;
+  /** Place in the list of the doubt that is open. */
+  doubt: number | null;
   set: (part: Partial<ViewState>) => void;
 }
 
@@ -65,17 +67,19 @@ export const useView = create<ViewState>((set) => ({
   drawing: null,
   hand: null,
   pairing: false,
+  doubt: null,
   set,
 }));
 
-export const startView = { view: "plate", other: null, divider: 0.5, holding: false, flicking: false, pointer: null, pinned: null, byMethod: false, sheet: false, large: null, through: false, reach: false, rests: false, drawing: null, hand: null, pairing: false };
+export const startView = { view: "plate", other: null, divider: 0.5, holding: false, flicking: false, pointer: null, pinned: null, byMethod: false, sheet: false, large: null, through: false, reach: false, rests: false, drawing: null, hand: null, pairing: false, doubt: null };
 
 /** Acts on the viewer itself, filled in by the picture while it is there. */
-export const camera: Record<"whole" | "hundred", () => void> & { zoomBy: (factor: number) => void; panBy: (dx: number, dy: number) => void } = {
+export const camera: Record<"whole" | "hundred", () => void> & { zoomBy: (factor: number) => void; panBy: (dx: number, dy: number) => void; show: (place: { x: number; y: number; width: number; height: number }) => void } = {
   whole: () => {},
   hundred: () => {},
   zoomBy: () => {},
   panBy: () => {},
+  show: () => {},
 };
 
 export const surrounds: Surround[] = ["grey", "dim", "bright"];

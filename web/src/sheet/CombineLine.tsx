@@ -8,7 +8,8 @@ import { methodTitle } from "../ui/words";
 import type { Fact } from "./JobSheet";
 
 const methods: Choice[] = [
-  { value: "median", title: "Empty", formula: "median", note: "Keeps what is the same in more than half of the frames." },
+  { value: "consensus", title: "Empty", formula: "consensus", note: "Finds what is behind, also where it is clear in few frames, and lists what stays in doubt." },
+  { value: "median", title: "What is there most of the time", formula: "median", note: "The middle value, channel by channel. No doubts are told." },
   { value: "mean", title: "Everybody, faintly", formula: "mean", note: "The average of all: silky movement, less noise, ghosts." },
   { value: "darkest", title: "No glare", formula: "darkest", note: "For reflections that move. Grows darker with every frame." },
   { value: "lightest", title: "Trails of light", formula: "lightest", note: "Keeps every lamp and spark." },

@@ -7,6 +7,7 @@ import type { OpenSet } from "../api/useSet";
 import { go } from "../ui/path";
 import { AlignLine, alignFact } from "./AlignLine";
 import { CombineLine, useCombineFact } from "./CombineLine";
+import { DoubtsLine, doubtsFact, useDoubts } from "./DoubtsLine";
 import { ExportLine, exportFact } from "./ExportLine";
 import { FramesLine, framesFact } from "./FramesLine";
 import { RunPanel } from "./RunPanel";
@@ -21,6 +22,7 @@ export function JobSheet({ open, set }: { open: OpenSet; set: SetDetail }) {
   const [folded, setFolded] = useState(false);
   const [line, setLine] = useState("frames");
   const combine = useCombineFact(set);
+  const doubts = useDoubts(set);
   if (folded)
     return (
       <aside className="w-10 shrink-0 border-r border-rule bg-sheet pt-2 text-center">
@@ -58,6 +60,9 @@ export function JobSheet({ open, set }: { open: OpenSet; set: SetDetail }) {
         </Line>
         <Line value="combine" title="Combine" fact={combine}>
           <CombineLine open={open} set={set} />
+        </Line>
+        <Line value="doubts" title="Doubts" fact={doubtsFact(set, doubts)}>
+          <DoubtsLine open={open} set={set} />
         </Line>
         <Line value="export" title="Export" fact={exportFact(set)}>
           <ExportLine set={set} />

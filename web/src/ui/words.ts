@@ -28,6 +28,7 @@ export function movement(f: Frame): string {
 export const plural = (n: number, one: string, many = `${one}s`) => `${n} ${n === 1 ? one : many}`;
 
 export const methodTitles: Record<string, string> = {
+  consensus: "Consensus",
   median: "Median",
   mean: "Mean",
   darkest: "Darkest",

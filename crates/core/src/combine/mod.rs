@@ -1,5 +1,7 @@
 //! Many samples of one place become one: order statistics, averages, and whole colours chosen by brightness.
 
+pub mod consensus;
+mod maxflow;
 mod network;
 
 use crate::pixel::tone::{linear_of_root, luminance};
@@ -12,6 +14,8 @@ use std::str::FromStr;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(try_from = "String", into = "String")]
 pub enum Method {
+    /// The average of the frames that show what is behind, as [`consensus`] decided.
+    Consensus,
     /// The middle value of each channel; the mean of the two middle ones when their number is even.
     Median,
     /// The average of linear light.
@@ -27,6 +31,7 @@ pub enum Method {
 impl fmt::Display for Method {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
+            Self::Consensus => f.write_str("consensus"),
             Self::Median => f.write_str("median"),
             Self::Mean => f.write_str("mean"),
             Self::Darkest => f.write_str("darkest"),
@@ -53,13 +58,15 @@ impl FromStr for Method {
     type Err = String;
 
     fn from_str(s: &str) -> Result<Self, String> {
-        const THERE: &str = "use auto, median, mean, darkest, lightest or rank:P with P from 0 to 100";
+        const THERE: &str =
+            "use auto, consensus, median, mean, darkest, lightest or rank:P with P from 0 to 100";
         match s {
-            "auto" | "median" => Ok(Self::Median),
+            "auto" | "consensus" => Ok(Self::Consensus),
+            "median" => Ok(Self::Median),
             "mean" => Ok(Self::Mean),
             "darkest" => Ok(Self::Darkest),
             "lightest" => Ok(Self::Lightest),
-            "consensus" | "clipped" => Err(format!("method {s} is not yet available; {THERE}")),
+            "clipped" => Err(format!("method {s} is not yet available; {THERE}")),
             _ => match s.strip_prefix("rank:").and_then(|p| p.parse().ok()).filter(|&p: &u8| p <= 100) {
                 Some(p) => Ok(Self::Rank(p)),
                 None => Err(format!("there is no method \"{s}\"; {THERE}")),
@@ -88,7 +95,8 @@ pub fn combine(method: Method, network: &Network, rows: &[Row<'_>], out: [&mut [
                 network.run(&channel, o);
             }
         }
-        Method::Mean => {
+        // Consensus chooses before; what it chose is averaged.
+        Method::Mean | Method::Consensus => {
             // Squares of root codes are linear light; whole numbers, so that the order of frames is no matter.
             for (c, o) in out.into_iter().enumerate() {
                 let mut sum = vec![0u64; n];
@@ -180,10 +188,17 @@ mod tests {
 
     #[test]
     fn methods_survive_their_names_and_unknown_ones_are_told() {
-        for m in [Method::Median, Method::Mean, Method::Darkest, Method::Lightest, Method::Rank(7)] {
+        for m in [
+            Method::Consensus,
+            Method::Median,
+            Method::Mean,
+            Method::Darkest,
+            Method::Lightest,
+            Method::Rank(7),
+        ] {
             assert_eq!(m.to_string().parse::<Method>().unwrap(), m);
         }
-        assert!("consensus".parse::<Method>().unwrap_err().contains("not yet available"));
+        assert!("clipped".parse::<Method>().unwrap_err().contains("not yet available"));
         assert!("rank:101".parse::<Method>().is_err());
     }
 }

@@ -29,7 +29,7 @@ impl Network {
                 let k = (f64::from(p) / 100.0 * last as f64).round() as usize;
                 (k, k)
             }
-            Method::Mean | Method::Darkest | Method::Lightest => {
+            Method::Consensus | Method::Mean | Method::Darkest | Method::Lightest => {
                 return Self { inputs, pairs: Vec::new(), wanted: (0, 0) };
             }
         };

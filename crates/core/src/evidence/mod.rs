@@ -4,6 +4,7 @@
 //! explain: `χ² = mean over channels of (F − P)² / (2σ² + (κ·g)²)`, with g the plate's gradient, stays below
 //! [`LIMIT`]². All in root codes. Cost: a few operations a sample.
 
+pub mod doubts;
 pub mod moments;
 
 use crate::combine::Row;

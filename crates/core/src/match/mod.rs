@@ -133,45 +133,46 @@ pub fn measure_noise(
     reference: usize,
     frames: &[FramePlan],
 ) -> Result<NoiseModel, RegisterError> {
-    let used: Vec<usize> =
-        (0..frames.len()).filter(|&i| i == reference || frames[i].misfit.is_none()).collect();
-    if used.len() < 2 {
+    let others: Vec<usize> =
+        (0..frames.len()).filter(|&i| i != reference && frames[i].misfit.is_none()).collect();
+    if others.is_empty() {
         return Ok(NoiseModel::default());
     }
     const SIDE: u32 = 48;
     let size = sources[reference].size();
     let place = |i: i64, n: u32| (i64::from(n) - i64::from(SIDE)).max(0) * (2 * i + 1) / 16;
-    let places: Vec<(i64, i64)> =
-        (0..64).map(|k| (place(k % 8, size.width), place(k / 8, size.height))).collect();
+    // Each frame has its say at each place, so that their order is no matter; fewer places where frames are many.
+    let count = (768 / others.len() as i64).clamp(8, 64);
+    let places: Vec<(i64, i64)> = (0..count)
+        .map(|k| k * 64 / count)
+        .map(|k| (place(k % 8, size.width), place(k / 8, size.height)))
+        .collect();
     let blocks: Vec<Vec<(Vec<u16>, Vec<u16>)>> = places
         .par_iter()
-        .enumerate()
-        .map(|(k, &(x, y))| {
+        .map(|&(x, y)| {
             let region = Rect::new(x, y, SIDE, SIDE).intersect(size.rect());
-            // Neighbours in the list take turns, so that every frame has its say.
-            let pair = [used[k % used.len()], used[(k + 1) % used.len()]];
-            let mut roots = Vec::new();
-            for i in pair {
+            let roots = |i: usize| -> Result<Option<Vec<Vec<u16>>>, RegisterError> {
                 let p = resample(sources[i], 0, frames[i].to_frame(), region)?;
-                if p.spans.iter().any(|&s| s != (0, region.width)) {
-                    return Ok(Vec::new());
+                let whole = p.spans.iter().all(|&s| s == (0, region.width));
+                let gains = frames[i].multiplier(&frames[reference]);
+                Ok(whole
+                    .then(|| p.planes.iter().zip(gains).map(|(light, g)| tone::roots(light, g)).collect()))
+            };
+            let Some(first) = roots(reference)? else { return Ok(Vec::new()) };
+            let mut blocks = Vec::new();
+            for &i in &others {
+                if let Some(other) = roots(i)? {
+                    blocks.extend(eights(&[&first, &other], region.size()));
                 }
-                roots.push(
-                    p.planes
-                        .iter()
-                        .zip(frames[i].multiplier(&frames[reference]))
-                        .map(|(light, g)| tone::roots(light, g))
-                        .collect::<Vec<_>>(),
-                );
             }
-            Ok(eights(&roots, region.size()))
+            Ok(blocks)
         })
         .collect::<Result<_, RegisterError>>()?;
     Ok(NoiseModel::estimate(blocks.iter().flatten().map(|(a, b)| (&a[..], &b[..]))))
 }
 
 /// Blocks of 8×8 of two frames, channel by channel.
-fn eights(roots: &[Vec<Vec<u16>>], size: Size) -> Vec<(Vec<u16>, Vec<u16>)> {
+fn eights(roots: &[&Vec<Vec<u16>>; 2], size: Size) -> Vec<(Vec<u16>, Vec<u16>)> {
     let w = size.width as usize;
     let block = |plane: &[u16], x: usize, y: usize| -> Vec<u16> {
         (0..8).flat_map(|j| &plane[(y + j) * w + x..][..8]).copied().collect()
@@ -179,7 +180,7 @@ fn eights(roots: &[Vec<Vec<u16>>], size: Size) -> Vec<(Vec<u16>, Vec<u16>)> {
     let mut out = Vec::new();
     for y in (0..(size.height as usize).saturating_sub(7)).step_by(8) {
         for x in (0..w.saturating_sub(7)).step_by(8) {
-            out.extend(roots[0].iter().zip(&roots[1]).map(|(a, b)| (block(a, x, y), block(b, x, y))));
+            out.extend(roots[0].iter().zip(roots[1]).map(|(a, b)| (block(a, x, y), block(b, x, y))));
         }
     }
     out

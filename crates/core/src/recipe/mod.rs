@@ -5,7 +5,7 @@
 
 use crate::combine::Method;
 use crate::develop::Develop;
-use crate::geometry::{Correspondence, Homography, Model, Point, Size, fit};
+use crate::geometry::{Correspondence, Homography, Model, Point, Rect, Size, fit};
 pub use crate::register::{Area, Guide};
 use serde::{Deserialize, Deserializer, Serialize};
 
@@ -163,6 +163,15 @@ impl Hand {
     }
 }
 
+/// A doubt that its owner settled.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Settled {
+    /// The doubt's place, in pixels of the reference.
+    pub bbox: Rect,
+    /// Index of the frame that is right there; `None` accepts what was proposed.
+    pub frame: Option<usize>,
+}
+
 /// The version written by this program.
 pub const VERSION: u32 = 1;
 
@@ -188,6 +197,9 @@ pub struct Recipe {
     /// Frames laid by hand; at most one entry a frame.
     #[serde(default)]
     pub hands: Vec<Hand>,
+    /// Doubts that were settled by hand.
+    #[serde(default)]
+    pub settled: Vec<Settled>,
     /// How frames become one.
     pub method: Method,
     /// What the plate covers.
@@ -206,7 +218,8 @@ impl Recipe {
             develop: Develop::default(),
             areas: Vec::new(),
             hands: Vec::new(),
-            method: Method::Median,
+            settled: Vec::new(),
+            method: Method::Consensus,
             canvas: Canvas::Reference,
         }
     }
@@ -236,6 +249,9 @@ impl Recipe {
         if !self.hands.iter().all(|h| h.is_valid(frames) && single(h)) {
             return Err("a frame is laid by hand over another one, by numbers within reason".into());
         }
+        if self.settled.len() > 10_000 || self.settled.iter().any(|s| s.frame.is_some_and(|f| f >= frames)) {
+            return Err("a doubt is settled by a frame of this set".into());
+        }
         Ok(())
     }
 
@@ -261,6 +277,12 @@ impl Recipe {
                 .filter(|h| h.frame != gone && h.on != gone)
                 .map(|h| Hand { frame: left(h.frame), on: left(h.on), ..h.clone() })
                 .collect(),
+            settled: self
+                .settled
+                .iter()
+                .filter(|s| s.frame != Some(gone))
+                .map(|s| Settled { frame: s.frame.map(left), ..*s })
+                .collect(),
             ..self.clone()
         }
     }
@@ -281,6 +303,7 @@ mod tests {
             Align::Perspective,
         ]);
         let method = prop_oneof![
+            Just(Method::Consensus),
             Just(Method::Median),
             Just(Method::Mean),
             Just(Method::Darkest),
@@ -328,6 +351,7 @@ mod tests {
                     method,
                     canvas,
                     develop: Develop { exposure, ..Develop::default() },
+                    settled: vec![Settled { bbox: Rect::new(3, 4, 5, 6), frame: reference }],
                     areas,
                     hands: hand.into_iter().collect(),
                 },
@@ -339,7 +363,12 @@ mod tests {
         let text = r#"{"version":1,"used":[true,false],"align":"auto","reference":null,"match_exposure":false,
             "method":"median","canvas":"reference"}"#;
         let recipe: Recipe = serde_json::from_str(text).unwrap();
-        let expected = Recipe { used: vec![true, false], match_exposure: Matching::Off, ..Recipe::new(2) };
+        let expected = Recipe {
+            used: vec![true, false],
+            match_exposure: Matching::Off,
+            method: Method::Median,
+            ..Recipe::new(2)
+        };
         assert_eq!(recipe, expected);
     }
 

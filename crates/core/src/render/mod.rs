@@ -7,6 +7,7 @@
 mod stack;
 
 use crate::combine::Method;
+use crate::combine::consensus::{self, Choice, Decided};
 use crate::evidence::Support;
 use crate::geometry::{Homography, Point, Rect, Size, Warp, level_to_full};
 use crate::pixel::{FrameSource, Raster, SourceError};
@@ -14,7 +15,7 @@ use crate::plan::{Light, Plan};
 use crate::recipe::{Canvas, Matching, Recipe};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
-pub use stack::{Stack, Tone};
+pub use stack::{Stack, Tone, Way};
 use std::borrow::Cow;
 
 /// For each channel, the code that each root code becomes.
@@ -47,6 +48,9 @@ pub enum RenderError {
     /// Every frame is set aside.
     #[error("every frame is set aside: bring at least one back")]
     NoFrames,
+    /// The plan holds no decision for the frames in use.
+    #[error("the consensus of these frames has not been decided yet: try again when they are combined")]
+    Undecided,
 }
 
 /// A set ready to be rendered.
@@ -104,6 +108,11 @@ impl<'a> Scene<'a> {
         }
         let blocks = blocks(region, frames.len());
         let tables = self.tables(view);
+        let method = if let View::By(m) = view { m } else { self.recipe.method };
+        let choice = match view {
+            View::Plate | View::By(_) | View::Agreement => self.choice(method)?,
+            _ => None,
+        };
         let parts: Vec<Raster> = blocks
             .par_iter()
             .map(|&block| {
@@ -112,10 +121,9 @@ impl<'a> Scene<'a> {
                 }
                 if view == View::Agreement {
                     let (stack, inner) = self.padded(&frames, block, level)?;
-                    return Ok(stack.agreement(inner, self.recipe.method, &self.plan.noise, shrink(level)).0);
+                    return Ok(stack.agreement(inner, (method, choice), &self.plan.noise, shrink(level)).0);
                 }
-                let method = if let View::By(m) = view { m } else { self.recipe.method };
-                Ok(self.stack(view, &frames, block, level)?.combined(method, &tables))
+                Ok(self.stack(view, &frames, block, level)?.combined((method, choice), &tables))
             })
             .collect::<Result<_, RenderError>>()?;
         Ok(join(region, &blocks, &parts))
@@ -162,11 +170,12 @@ impl<'a> Scene<'a> {
         let blocks = blocks(region, frames.len());
         let gains = self.recipe.develop.gains();
         let headroom = self.sources[self.plan.reference].headroom();
+        let way = (self.recipe.method, self.choice(self.recipe.method)?);
         let parts: Vec<Vec<f32>> = blocks
             .par_iter()
             .map(|&block| {
                 let stack = self.stack(View::Plate, &frames, block, 0)?;
-                Ok(stack.light(self.recipe.method, gains.map(|g| g * headroom)))
+                Ok(stack.light(way, gains.map(|g| g * headroom)))
             })
             .collect::<Result<_, RenderError>>()?;
         let mut out = vec![0.0; 3 * region.size().pixels() as usize];
@@ -193,11 +202,12 @@ impl<'a> Scene<'a> {
         if frames.is_empty() {
             return Err(RenderError::NoFrames);
         }
+        let way = (self.recipe.method, self.choice(self.recipe.method)?);
         let each: Vec<Support> = blocks(region, frames.len())
             .par_iter()
             .map(|&block| {
                 let (stack, inner) = self.padded(&frames, block, level)?;
-                Ok(stack.agreement(inner, self.recipe.method, &self.plan.noise, shrink(level)).1)
+                Ok(stack.agreement(inner, way, &self.plan.noise, shrink(level)).1)
             })
             .collect::<Result<_, RenderError>>()?;
         let mut total = Support::default();
@@ -226,12 +236,51 @@ impl<'a> Scene<'a> {
         }
         let plate = self.stack(View::Plate, &used, region, level)?;
         let others = self.stack(View::Plate, listed, region, level)?;
-        Ok(others.shares(&plate, self.recipe.method, &self.plan.noise, shrink(level)))
+        let way = (self.recipe.method, self.choice(self.recipe.method)?);
+        Ok(others.shares(&plate, way, &self.plan.noise, shrink(level)))
+    }
+
+    /// What the consensus takes, when `method` is the consensus.
+    ///
+    /// # Errors
+    /// When it has not been decided for the frames in use.
+    pub fn choice(&self, method: Method) -> Result<Option<&Choice>, RenderError> {
+        if method != Method::Consensus {
+            return Ok(None);
+        }
+        let decided = self.plan.choice.as_deref().filter(|c| {
+            let mut frames = c.frames.clone();
+            frames.sort_unstable();
+            frames == self.used()
+        });
+        decided.map(Some).ok_or(RenderError::Undecided)
+    }
+
+    /// Decides the consensus of the frames in use; the canvas must be the reference's.
+    pub(crate) fn decide(&self) -> Result<Decided, RenderError> {
+        let frames = self.used();
+        if frames.is_empty() {
+            return Err(RenderError::NoFrames);
+        }
+        let full = self.size(View::Plate);
+        let room = consensus::room(frames.len());
+        let level = (0..16).find(|&k| full.at_level(k).pixels() <= room).unwrap_or(16);
+        let size = full.at_level(level);
+        let layers = frames
+            .par_iter()
+            .map(|&i| Ok(self.stack(View::Plate, &[i], size.rect(), level)?.into_layers().remove(0)))
+            .collect::<Result<Vec<_>, RenderError>>()?;
+        let moments: Vec<u32> = frames.iter().map(|&i| self.plan.frames[i].moment).collect();
+        Ok(consensus::decide(size, layers, (&frames, &moments), &self.plan.noise, level))
     }
 
     /// The aligned samples of `frames` over `block`.
     fn stack(&self, view: View, frames: &[usize], block: Rect, level: u32) -> Result<Stack, RenderError> {
-        let mut stack = Stack::new(block.size());
+        let up = f64::from(1u32 << level);
+        let canvas = self.canvas();
+        let at = |v: i64, from: i64| from as f64 + up * v as f64 + (up - 1.0) / 2.0;
+        let origin = Point::new(at(block.x, canvas.x), at(block.y, canvas.y));
+        let mut stack = Stack::new(block.size(), frames, (origin, up));
         for &i in frames {
             let (to_frame, own, tone) = self.placement(view, i, level);
             stack.add(self.sources[i], own, to_frame, tone, block)?;
@@ -286,8 +335,8 @@ pub struct Aligned {
 
 impl Aligned {
     /// The plate by a method: the same pixels as [`Scene::render`] gives for the region.
-    pub fn combined(&self, method: Method, tables: &Tables) -> Raster {
-        let parts: Vec<Raster> = self.stacks.par_iter().map(|s| s.combined(method, tables)).collect();
+    pub fn combined(&self, way: Way<'_>, tables: &Tables) -> Raster {
+        let parts: Vec<Raster> = self.stacks.par_iter().map(|s| s.combined(way, tables)).collect();
         join(self.region, &self.blocks, &parts)
     }
 }

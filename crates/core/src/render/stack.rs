@@ -1,6 +1,7 @@
 //! The aligned samples of several frames over one block, and what is made of them.
 
 use super::Tables;
+use crate::combine::consensus::{Choice, LayerData};
 use crate::combine::{Method, Network, Row, combine};
 use crate::evidence::{PlateRow, Support, agrees, plate_row};
 use crate::geometry::{Point, Rect, Size, Surface, Warp};
@@ -28,25 +29,32 @@ impl Default for Tone<'_> {
     }
 }
 
-/// One frame over the block: planar root codes and the columns it covers in each row.
-struct Layer {
-    planes: [Vec<u16>; 3],
-    spans: Vec<(u32, u32)>,
-}
+/// How a stack becomes a plate: by a method, and for the consensus by what it chose.
+pub type Way<'a> = (Method, Option<&'a Choice>);
 
 /// Several frames over one block.
 pub struct Stack {
     size: Size,
-    layers: Vec<Layer>,
+    layers: Vec<LayerData>,
+    /// Which of the set's frames the layers are.
+    frames: Vec<usize>,
+    /// Where the block's first pixel lies in the reference, and how many of its pixels one is along a side.
+    place: (Point, f64),
 }
 
 /// A combined block: planar root codes.
 type Plate = [Vec<u16>; 3];
 
 impl Stack {
-    /// An empty stack over a block of this size.
-    pub fn new(size: Size) -> Self {
-        Self { size, layers: Vec::new() }
+    /// An empty stack of these frames over a block of this size, whose first pixel lies at `place` in the reference
+    /// and is as many of its pixels along a side.
+    pub fn new(size: Size, frames: &[usize], place: (Point, f64)) -> Self {
+        Self { size, layers: Vec::new(), frames: frames.to_vec(), place }
+    }
+
+    /// The frames' samples.
+    pub fn into_layers(self) -> Vec<LayerData> {
+        self.layers
     }
 
     /// Resamples one more frame into the stack; `to_frame` maps output pixels to pixels of `level`.
@@ -77,7 +85,7 @@ impl Stack {
         for ((plane, light), g) in planes.iter_mut().zip(&patch.planes).zip(tone.gain) {
             *plane = roots(light, g);
         }
-        self.layers.push(Layer { planes, spans: patch.spans });
+        self.layers.push(LayerData { planes, spans: patch.spans });
         Ok(())
     }
 
@@ -101,7 +109,10 @@ impl Stack {
     }
 
     /// Combines the layers; black where none reaches.
-    fn plate(&self, method: Method) -> Plate {
+    fn plate(&self, (method, choice): Way<'_>) -> Plate {
+        if let (Method::Consensus, Some(choice)) = (method, choice) {
+            return self.chosen(choice);
+        }
         let (w, h) = (self.size.width as usize, self.size.height as usize);
         let mut out = [vec![0; w * h], vec![0; w * h], vec![0; w * h]];
         let mut networks: HashMap<usize, Network> = HashMap::new();
@@ -118,9 +129,94 @@ impl Stack {
         out
     }
 
+    /// The average of the frames that were chosen at each place; where the choice changes from one pixel of its picture
+    /// to the next, so does the average, evenly.
+    fn chosen(&self, choice: &Choice) -> Plate {
+        let (w, h) = (self.size.width as usize, self.size.height as usize);
+        let mut out = [vec![0; w * h], vec![0; w * h], vec![0; w * h]];
+        let network = Network::new(Method::Mean, 0);
+        // Where each layer's frame stands in the choice.
+        let slots: Vec<Option<usize>> =
+            self.frames.iter().map(|f| choice.frames.iter().position(|g| g == f)).collect();
+        let (origin, up) = self.place;
+        let small = f64::from(1u32 << choice.level);
+        let ends = |first: f64, k: usize, n: u32| {
+            let v = ((first + up * k as f64 + 0.5) / small - 0.5).clamp(0.0, f64::from(n - 1));
+            let low = v.floor();
+            (low as usize, (low as usize + 1).min(n as usize - 1), (v - low) as f32)
+        };
+        let columns: Vec<(usize, usize, f32)> =
+            (0..w).map(|x| ends(origin.x, x, choice.size.width)).collect();
+        let wide = choice.size.width as usize;
+        for y in 0..h {
+            let (top, low, down) = ends(origin.y, y, choice.size.height);
+            let corners = |x: usize| {
+                let (a, b, _) = columns[x];
+                [top * wide + a, top * wide + b, low * wide + a, low * wide + b]
+            };
+            for (from, to, covering) in self.runs(y).into_iter().filter(|r| !r.2.is_empty()) {
+                let mut x = from;
+                while x < to {
+                    let own = corners(x);
+                    let end = (x + 1..to).find(|&k| corners(k) != own).unwrap_or(to);
+                    let members = own.map(|p| &choice.members[p * choice.words..][..choice.words]);
+                    let holds = |p: usize, i: usize| slots[i].is_some_and(|k| choice.holds(p, k));
+                    if members.iter().all(|m| *m == members[0]) {
+                        let mut rows: Vec<Row<'_>> = covering
+                            .iter()
+                            .filter(|&&i| holds(own[0], i))
+                            .map(|&i| self.row(i, y, x, end))
+                            .collect();
+                        if rows.is_empty() {
+                            rows = covering.iter().map(|&i| self.row(i, y, x, end)).collect();
+                        }
+                        let [r, g, b] = &mut out;
+                        let (i, j) = (y * w + x, y * w + end);
+                        combine(Method::Mean, &network, &rows, [&mut r[i..j], &mut g[i..j], &mut b[i..j]]);
+                    } else {
+                        let mut held: Vec<(usize, [bool; 4])> =
+                            covering.iter().map(|&i| (i, own.map(|p| holds(p, i)))).collect();
+                        // Added in the choice's order, so that the frames' is no matter.
+                        held.sort_by_key(|(i, _)| slots[*i]);
+                        for (k, &(_, _, across)) in columns.iter().enumerate().take(end).skip(x) {
+                            let weights = [
+                                (1.0 - across) * (1.0 - down),
+                                across * (1.0 - down),
+                                (1.0 - across) * down,
+                                across * down,
+                            ];
+                            self.weighted(&held, weights, y * w + k, &mut out);
+                        }
+                    }
+                    x = end;
+                }
+            }
+        }
+        out
+    }
+
+    /// One pixel of a border between choices: each corner's average by its weight.
+    fn weighted(&self, held: &[(usize, [bool; 4])], weights: [f32; 4], at: usize, out: &mut Plate) {
+        let counts = [0, 1, 2, 3].map(|c| held.iter().filter(|(_, h)| h[c]).count());
+        let share = |held: &[bool; 4]| -> f32 {
+            (0..4).filter(|&c| held[c]).map(|c| weights[c] / counts[c] as f32).sum()
+        };
+        let shares: Vec<f32> = held.iter().map(|(_, h)| share(h)).collect();
+        let total: f32 = shares.iter().sum();
+        for (c, plane) in out.iter_mut().enumerate() {
+            let light = |i: usize| f32::from(self.layers[i].planes[c][at]).powi(2);
+            let mean = if total > 1e-3 {
+                held.iter().zip(&shares).map(|((i, _), s)| s * light(*i)).sum::<f32>() / total
+            } else {
+                held.iter().map(|(i, _)| light(*i)).sum::<f32>() / held.len() as f32
+            };
+            plane[at] = (mean.sqrt() + 0.5) as u16;
+        }
+    }
+
     /// The combined block, encoded.
-    pub fn combined(&self, method: Method, tables: &Tables) -> Raster {
-        let [r, g, b] = self.plate(method);
+    pub fn combined(&self, way: Way<'_>, tables: &Tables) -> Raster {
+        let [r, g, b] = self.plate(way);
         let [tr, tg, tb] = tables;
         let mut out = Raster::new(self.size);
         for (i, o) in out.data.chunks_exact_mut(3).enumerate() {
@@ -132,8 +228,8 @@ impl Stack {
     }
 
     /// The combined block as linear light, interleaved, times `gains`.
-    pub fn light(&self, method: Method, gains: [f32; 3]) -> Vec<f32> {
-        let plate = self.plate(method);
+    pub fn light(&self, way: Way<'_>, gains: [f32; 3]) -> Vec<f32> {
+        let plate = self.plate(way);
         (0..plate[0].len()).flat_map(|i| [0, 1, 2].map(|c| gains[c] * linear_of_root(plate[c][i]))).collect()
     }
 
@@ -144,7 +240,7 @@ impl Stack {
         let [first, second] = &self.layers[..] else { return out };
         let w = self.size.width as usize;
         for y in 0..self.size.height as usize {
-            let span = |l: &Layer| l.spans[y];
+            let span = |l: &LayerData| l.spans[y];
             let (from, to) = (span(first).0.max(span(second).0), span(first).1.min(span(second).1));
             for x in from..to.max(from) {
                 let i = y * w + x as usize;
@@ -158,14 +254,8 @@ impl Stack {
     }
 
     /// Agreement over `inner` as a grey picture and as figures; `self` reaches one pixel farther where it can.
-    pub fn agreement(
-        &self,
-        inner: Rect,
-        method: Method,
-        noise: &NoiseModel,
-        shrink: f32,
-    ) -> (Raster, Support) {
-        let plate = self.plate(method);
+    pub fn agreement(&self, inner: Rect, way: Way<'_>, noise: &NoiseModel, shrink: f32) -> (Raster, Support) {
+        let plate = self.plate(way);
         let mut out = Raster::new(inner.size());
         let mut support = Support::default();
         let (x0, x1) = (inner.x as usize, inner.right() as usize);
@@ -195,8 +285,8 @@ impl Stack {
 
     /// Share of the block in which each layer shows the same as `plate`'s combination; `None` where a layer
     /// covers none of it.
-    pub fn shares(&self, plate: &Self, method: Method, noise: &NoiseModel, shrink: f32) -> Vec<Option<f32>> {
-        let combined = plate.plate(method);
+    pub fn shares(&self, plate: &Self, way: Way<'_>, noise: &NoiseModel, shrink: f32) -> Vec<Option<f32>> {
+        let combined = plate.plate(way);
         let mut sums = vec![(0u32, 0u32); self.layers.len()];
         let mut same = vec![false; self.size.width as usize];
         for row in 0..self.size.height as usize {

@@ -1,0 +1,177 @@
+//! The evidence of contours: where two frames differ at a place but agree beside it, the frame that holds the object
+//! has a step across that border and the clear one has not.
+//!
+//! Each connected place that differs between two frames is asked as a whole: the mean over its border of
+//! `(sᵢ − sⱼ) / (sᵢ + sⱼ + 4)` with s the step in deviations. A border that votes both ways, as that of two movers grown
+//! together does, decides only near to where it votes. Things without an edge (glare, smoke) have no step and say nothing.
+//! Cost: a few operations a pixel and pair; with many frames, each is compared with some of the others only.
+
+use super::field::{Costs, DIFFER, Field, SAME};
+use super::votes::NOWHERE;
+use rayon::prelude::*;
+
+/// What evidence that is certain costs.
+const WEIGHT: f32 = 20.0;
+/// Pixels from the border at which the surroundings are looked at.
+const BESIDE: i64 = 3;
+/// Differences that belong to a place that surely differs, squared.
+const BELONGS: f32 = 3.5 * 3.5;
+/// Smaller places are noise.
+const LEAST: usize = 12;
+/// Votes of a border at one in this share or more decide for the whole place.
+const AT_ONE: f32 = 0.6;
+/// How far a vote reaches into a place whose border votes both ways, in pixels, first and then.
+const NEAR: [usize; 3] = [3, 8, 20];
+/// Others that each of many frames is compared with.
+const PARTNERS: usize = 10;
+
+/// What one pair says: pixels, and how surely the first of the pair holds the object there (−1..=1).
+type Said = Vec<(u32, f32)>;
+
+/// Adds the evidence of all pairs to the costs.
+pub(super) fn add(field: &Field, costs: &mut Costs) {
+    let n = field.count();
+    let pairs: Vec<(usize, usize)> = (0..n)
+        .flat_map(|a| (a + 1..n).map(move |b| (a, b)))
+        .filter(|&(a, b)| n <= PARTNERS + 1 || (b - a).min(n + a - b) <= PARTNERS / 2)
+        .collect();
+    let said: Vec<Said> = pairs.par_iter().map(|&(a, b)| ask(field, a, b)).collect();
+    let mut against: Vec<(Vec<f32>, Vec<u16>)> =
+        (0..n).map(|_| (vec![0.0; field.pixels()], vec![0; field.pixels()])).collect();
+    for (&(a, b), said) in pairs.iter().zip(&said) {
+        for &(p, e) in said {
+            let p = p as usize;
+            for (k, e) in [(a, e), (b, -e)] {
+                against[k].0[p] += e.max(0.0);
+                against[k].1[p] += 1;
+            }
+        }
+    }
+    costs.planes.par_iter_mut().zip(against).for_each(|(plane, (sum, count))| {
+        for ((cost, sum), count) in plane.iter_mut().zip(sum).zip(count) {
+            if count > 0 && *cost < NOWHERE {
+                *cost += WEIGHT * sum / f32::from(count);
+            }
+        }
+    });
+}
+
+fn ask(field: &Field, a: usize, b: usize) -> Said {
+    let (w, h) = (field.width as i64, field.height as i64);
+    let mut chi2 = vec![0.0; field.pixels()];
+    field.chi2_row(a, b, 0, &mut chi2);
+    let mut place = vec![0u32; chi2.len()];
+    let mut said = Vec::new();
+    let mut number = 0;
+    for start in 0..chi2.len() {
+        if place[start] != 0 || chi2[start] < DIFFER {
+            continue;
+        }
+        number += 1;
+        place[start] = number;
+        let mut inside = vec![start];
+        let mut next = 0;
+        while next < inside.len() {
+            let (x, y) = (inside[next] as i64 % w, inside[next] as i64 / w);
+            next += 1;
+            for (dx, dy) in [(1, 0), (-1, 0), (0, 1), (0, -1), (1, 1), (1, -1), (-1, 1), (-1, -1)] {
+                let (x, y) = (x + dx, y + dy);
+                if x >= 0 && y >= 0 && x < w && y < h {
+                    let q = (y * w + x) as usize;
+                    if place[q] == 0 && chi2[q] > BELONGS {
+                        place[q] = number;
+                        inside.push(q);
+                    }
+                }
+            }
+        }
+        if inside.len() < LEAST {
+            continue;
+        }
+        let mut votes: Vec<(usize, f32)> = Vec::new();
+        for &p in &inside {
+            let (x, y) = (p as i64 % w, p as i64 / w);
+            for (dx, dy) in [(1, 0), (-1, 0), (0, 1), (0, -1)] {
+                let at = |k: i64| {
+                    let (x, y) = (x + k * dx, y + k * dy);
+                    (x >= 0 && y >= 0 && x < w && y < h).then(|| (y * w + x) as usize)
+                };
+                let (Some(rim), Some(beside)) = (at(1), at(BESIDE)) else { continue };
+                if place[rim] == number || place[beside] == number || chi2[beside] > SAME {
+                    continue;
+                }
+                if !(field.covered(a, beside) && field.covered(b, beside)) {
+                    continue;
+                }
+                // A pixel farther in, where the blur of the border has ended.
+                let inner = at(-1).filter(|&q| place[q] == number).unwrap_or(p);
+                let (sa, sb) = (field.step(a, inner, beside), field.step(b, inner, beside));
+                votes.push((p, (sa - sb) / (sa + sb + 4.0)));
+            }
+        }
+        if votes.is_empty() {
+            continue;
+        }
+        let sum: f32 = votes.iter().map(|v| v.1).sum();
+        let all: f32 = votes.iter().map(|v| v.1.abs()).sum();
+        if sum.abs() > AT_ONE * all {
+            let mean = sum / votes.len() as f32;
+            said.extend(inside.iter().map(|&p| (p as u32, mean)));
+        } else {
+            said.extend(spread(&inside, &votes, w as usize));
+        }
+    }
+    said
+}
+
+/// Carries votes a little way into the place around them.
+fn spread(inside: &[usize], votes: &[(usize, f32)], w: usize) -> Said {
+    let (xs, ys) = (inside.iter().map(|p| p % w), inside.iter().map(|p| p / w));
+    let (x0, x1) = (xs.clone().min().unwrap_or(0), xs.max().unwrap_or(0));
+    let (y0, y1) = (ys.clone().min().unwrap_or(0), ys.max().unwrap_or(0));
+    let (bw, bh) = (x1 - x0 + 1, y1 - y0 + 1);
+    let at = |p: usize| (p / w - y0) * bw + p % w - x0;
+    let (mut sum, mut count) = (vec![0.0f32; bw * bh], vec![0.0f32; bw * bh]);
+    for &(p, v) in votes {
+        sum[at(p)] += v;
+        count[at(p)] += 1.0;
+    }
+    // From near to far: the nearest votes speak.
+    let mut out: Vec<(u32, f32)> = inside.iter().map(|&p| (p as u32, f32::NAN)).collect();
+    for reach in NEAR {
+        for _ in 0..2 {
+            sum = boxed(&sum, bw, bh, reach);
+            count = boxed(&count, bw, bh, reach);
+        }
+        for (p, said) in out.iter_mut().filter(|(_, s)| s.is_nan()) {
+            let k = at(*p as usize);
+            if count[k] > 0.002 {
+                *said = sum[k] / count[k];
+            }
+        }
+    }
+    out.retain(|(_, s)| !s.is_nan());
+    out
+}
+
+/// Mean over a square of `reach` pixels each way.
+fn boxed(plane: &[f32], w: usize, h: usize, reach: usize) -> Vec<f32> {
+    let run = |line: &mut dyn FnMut(usize) -> f32, n: usize| -> Vec<f32> {
+        let mut sums = vec![0.0f64; n + 1];
+        for i in 0..n {
+            sums[i + 1] = sums[i] + f64::from(line(i));
+        }
+        let width = (2 * reach + 1) as f64;
+        (0..n)
+            .map(|i| ((sums[(i + reach + 1).min(n)] - sums[i.saturating_sub(reach)]) / width) as f32)
+            .collect()
+    };
+    let across: Vec<f32> = (0..h).flat_map(|y| run(&mut |x| plane[y * w + x], w)).collect();
+    let mut out = vec![0.0; plane.len()];
+    for x in 0..w {
+        for (y, v) in run(&mut |y| across[y * w + x], h).into_iter().enumerate() {
+            out[y * w + x] = v;
+        }
+    }
+    out
+}

@@ -1,0 +1,269 @@
+//! The aligned frames on the reduced picture, and how far two of them differ.
+//!
+//! `χ² = mean over channels of d² / (σᵢ² + σⱼ² + 2κ²·min(gᵢ, gⱼ)²)` with d the difference of root codes after a small
+//! blur, σ the noise that is left, g the gradient and κ the registration error that is forgiven.
+
+use super::WORD;
+use crate::geometry::Size;
+use crate::noise::NoiseModel;
+use rayon::prelude::*;
+
+/// Registration error that is forgiven, in pixels of the reduced picture.
+const SLACK: f32 = 0.2;
+/// Deviations up to which two samples are the same, squared.
+pub(super) const SAME: f32 = 2.5 * 2.5;
+/// Deviations from which two samples surely differ, squared.
+pub(super) const DIFFER: f32 = 5.0 * 5.0;
+/// Share of the noise that the blur leaves.
+const LEFT: f32 = 0.375;
+/// No deviation is believed to be below this, in root codes: eight bits and what JPEG makes of them.
+const FLOOR: f32 = 220.0;
+/// Pixels by which a frame's rim is not trusted.
+const RIM: usize = 2;
+/// A sample this near its end holds clipped light.
+const CLIPPED: u16 = 64_500;
+
+/// One frame over the reduced picture: planar root codes, and for each row the columns it covers.
+pub struct LayerData {
+    /// Red, green, blue.
+    pub planes: [Vec<u16>; 3],
+    /// First covered column and one past the last.
+    pub spans: Vec<(u32, u32)>,
+}
+
+impl LayerData {
+    /// A number that follows from the samples.
+    pub(super) fn fingerprint(&self) -> u64 {
+        let step = (self.planes[0].len() / 4096).max(1) | 1;
+        let mix = |h: u64, v: u64| (h ^ v).wrapping_mul(0x0100_0000_01B3).rotate_left(23);
+        self.planes
+            .iter()
+            .flat_map(|p| p.iter().step_by(step))
+            .fold(0xCBF2_9CE4_8422_2325, |h, &v| mix(h, u64::from(v)))
+    }
+}
+
+struct Layer {
+    planes: [Vec<u16>; 3],
+    /// Noise and forgiven difference, in root codes; where the frame does not reach, noise without end.
+    sigma: Vec<u16>,
+    slack: Vec<u16>,
+    covered: Vec<bool>,
+}
+
+/// All frames over the reduced picture.
+pub struct Field {
+    pub(super) width: usize,
+    pub(super) height: usize,
+    layers: Vec<Layer>,
+}
+
+impl Field {
+    pub(super) fn new(size: Size, layers: Vec<LayerData>, noise: &NoiseModel, shrink: f32) -> Self {
+        let (width, height) = (size.width as usize, size.height as usize);
+        let layers = layers.into_par_iter().map(|l| Layer::new(l, (width, height), noise, shrink)).collect();
+        Self { width, height, layers }
+    }
+
+    /// Number of frames.
+    pub(super) fn count(&self) -> usize {
+        self.layers.len()
+    }
+
+    pub(super) fn pixels(&self) -> usize {
+        self.width * self.height
+    }
+
+    pub(super) fn covered(&self, k: usize, p: usize) -> bool {
+        self.layers[k].covered[p]
+    }
+
+    /// Whether any channel holds clipped light.
+    pub(super) fn clipped(&self, k: usize, p: usize) -> bool {
+        self.layers[k].planes.iter().any(|c| c[p] > CLIPPED)
+    }
+
+    /// How far two frames differ at a pixel, in squared deviations; nothing where either does not reach.
+    #[inline]
+    pub(super) fn chi2(&self, a: usize, b: usize, p: usize) -> f32 {
+        let (a, b) = (&self.layers[a], &self.layers[b]);
+        let mut square = 0.0;
+        for c in 0..3 {
+            let d = f32::from(a.planes[c][p]) - f32::from(b.planes[c][p]);
+            square += d * d;
+        }
+        let slack = f32::from(a.slack[p].min(b.slack[p]));
+        let (sa, sb) = (f32::from(a.sigma[p]), f32::from(b.sigma[p]));
+        square / (3.0 * (sa * sa + sb * sb + 2.0 * slack * slack))
+    }
+
+    /// The same for a row of pixels from `from` on.
+    pub(super) fn chi2_row(&self, a: usize, b: usize, from: usize, out: &mut [f32]) {
+        let n = out.len();
+        let [a, b] = [a, b].map(|k| {
+            let l = &self.layers[k];
+            Line {
+                planes: [0, 1, 2].map(|c| &l.planes[c][from..from + n]),
+                sigma: &l.sigma[from..from + n],
+                slack: &l.slack[from..from + n],
+            }
+        });
+        vector::chi2(&a, &b, out);
+    }
+
+    /// How far the mean colours over a place differ, in deviations of one pixel.
+    pub(super) fn apart(&self, a: usize, b: usize, place: &[usize]) -> f32 {
+        let (a, b) = (&self.layers[a], &self.layers[b]);
+        let mean = |c: usize| -> f32 {
+            let d = |&p: &usize| f64::from(a.planes[c][p]) - f64::from(b.planes[c][p]);
+            (place.iter().map(d).sum::<f64>() / place.len() as f64) as f32
+        };
+        let sigma = place.iter().map(|&p| f32::from(a.sigma[p])).sum::<f32>() / place.len() as f32;
+        ((0..3).map(|c| mean(c).powi(2)).sum::<f32>() / 3.0).sqrt() / (1.5 * sigma)
+    }
+
+    /// How far a frame's own pixels differ, in deviations.
+    pub(super) fn step(&self, k: usize, p: usize, q: usize) -> f32 {
+        let l = &self.layers[k];
+        let square: f32 =
+            (0..3).map(|c| (f32::from(l.planes[c][p]) - f32::from(l.planes[c][q])).powi(2)).sum();
+        (square / 3.0).sqrt() / (1.5 * f32::from(l.sigma[p]))
+    }
+
+    /// For each pixel, a bit for each frame that shows the same as the labelled one there and right beside it.
+    pub(super) fn members(&self, labels: &[u16], words: usize) -> Vec<u64> {
+        let mut same = vec![0u64; self.pixels() * words];
+        same.par_chunks_mut(self.width * words).enumerate().for_each(|(y, row)| {
+            for (x, bits) in row.chunks_exact_mut(words).enumerate() {
+                let p = y * self.width + x;
+                let label = usize::from(labels[p]);
+                for k in 0..self.count() {
+                    let agrees = k == label || self.covered(k, p) && self.chi2(k, label, p) < SAME;
+                    bits[k / WORD] |= u64::from(agrees) << (k % WORD);
+                }
+            }
+        });
+        // The rim of whatever differs is only half there: what touches it does not count either.
+        let mut out = vec![0u64; same.len()];
+        out.par_chunks_mut(self.width * words).enumerate().for_each(|(y, row)| {
+            for (x, bits) in row.chunks_exact_mut(words).enumerate() {
+                let p = y * self.width + x;
+                let label = usize::from(labels[p]);
+                for (w, bits) in bits.iter_mut().enumerate() {
+                    *bits = u64::MAX;
+                    for ny in y.saturating_sub(1)..(y + 2).min(self.height) {
+                        for nx in x.saturating_sub(1)..(x + 2).min(self.width) {
+                            *bits &= same[(ny * self.width + nx) * words + w];
+                        }
+                    }
+                }
+                bits[label / WORD] |= 1 << (label % WORD);
+            }
+        });
+        out
+    }
+}
+
+impl Layer {
+    fn new(data: LayerData, (width, height): (usize, usize), noise: &NoiseModel, shrink: f32) -> Self {
+        // Near where the frame ends, the blur takes in what is not there.
+        let span = |y: usize| -> (usize, usize) {
+            let near = &data.spans[y.saturating_sub(RIM)..(y + RIM + 1).min(height)];
+            let (a, b) = near.iter().fold((0, width as u32), |s, n| (s.0.max(n.0), s.1.min(n.1)));
+            let from = if a > 0 { a as usize + RIM } else { 0 };
+            (from, if (b as usize) < width { (b as usize).saturating_sub(RIM) } else { width })
+        };
+        let mut covered = vec![false; width * height];
+        for (y, row) in covered.chunks_exact_mut(width).enumerate() {
+            let (from, to) = span(y);
+            row[from.min(to)..to].fill(true);
+        }
+        let planes = data.planes.map(|p| blurred(&p, (width, height)));
+        let (mut sigma, mut slack) = (vec![0; width * height], vec![0; width * height]);
+        for y in 0..height {
+            let (up, down) = (y.saturating_sub(1), (y + 1).min(height - 1));
+            for x in 0..width {
+                let (left, right) = (x.saturating_sub(1), (x + 1).min(width - 1));
+                let p = y * width + x;
+                let mut square = 0.0;
+                let mut light = 0;
+                for c in &planes {
+                    let v = |x: usize, y: usize| f32::from(c[y * width + x]);
+                    square += (v(right, y) - v(left, y)).powi(2) + (v(x, down) - v(x, up)).powi(2);
+                    light += u32::from(c[p]);
+                }
+                slack[p] = (SLACK * 0.5 * (square / 3.0).sqrt()).min(65535.0) as u16;
+                let noise = (noise.sigma_at((light / 3) as u16) * LEFT / shrink).max(FLOOR);
+                sigma[p] = if covered[p] { noise as u16 } else { u16::MAX };
+            }
+        }
+        Self { planes, sigma, slack, covered }
+    }
+}
+
+/// A row of a frame.
+struct Line<'a> {
+    planes: [&'a [u16]; 3],
+    sigma: &'a [u16],
+    slack: &'a [u16],
+}
+
+#[allow(unsafe_code)] // the dispatch to the processor's vector width is the macro's
+mod vector {
+    use super::Line;
+
+    #[multiversion::multiversion(targets("x86_64+avx2"))]
+    pub(super) fn chi2(a: &Line<'_>, b: &Line<'_>, out: &mut [f32]) {
+        let n = out.len();
+        let [ar, ag, ab] = a.planes.map(|p| &p[..n]);
+        let [br, bg, bb] = b.planes.map(|p| &p[..n]);
+        let (a_sigma, a_slack) = (&a.sigma[..n], &a.slack[..n]);
+        let (b_sigma, b_slack) = (&b.sigma[..n], &b.slack[..n]);
+        for i in 0..n {
+            let d = |a: &[u16], b: &[u16]| f32::from(a[i]) - f32::from(b[i]);
+            let (r, g, bl) = (d(ar, br), d(ag, bg), d(ab, bb));
+            let slack = f32::from(a_slack[i].min(b_slack[i]));
+            let (sa, sb) = (f32::from(a_sigma[i]), f32::from(b_sigma[i]));
+            out[i] = (r * r + g * g + bl * bl) / (3.0 * (sa * sa + sb * sb + 2.0 * slack * slack));
+        }
+    }
+}
+
+/// Binomial blur over 3×3.
+fn blurred(plane: &[u16], (width, height): (usize, usize)) -> Vec<u16> {
+    let at = |x: usize, y: usize| u32::from(plane[y * width + x]);
+    let mut out = vec![0; plane.len()];
+    for y in 0..height {
+        let (up, down) = (y.saturating_sub(1), (y + 1).min(height - 1));
+        for x in 0..width {
+            let (left, right) = (x.saturating_sub(1), (x + 1).min(width - 1));
+            let column = |x: usize| at(x, up) + 2 * at(x, y) + at(x, down);
+            out[y * width + x] = ((column(left) + 2 * column(x) + column(right) + 8) / 16) as u16;
+        }
+    }
+    out
+}
+
+/// What each label costs at each place.
+pub(super) struct Costs {
+    /// Frame after frame, a value a pixel.
+    pub planes: Vec<Vec<f32>>,
+    /// Places where any two frames surely differ, and their surroundings.
+    pub changed: Vec<bool>,
+}
+
+impl Costs {
+    /// For each pixel, the best label that shows something else, and how much more it costs.
+    pub fn rivals(&self, field: &Field, labels: &[u16]) -> Vec<Option<(f32, u16)>> {
+        (0..field.pixels())
+            .into_par_iter()
+            .map(|p| {
+                let label = usize::from(labels[p]);
+                (0..if self.changed[p] { field.count() } else { 0 })
+                    .filter(|&k| field.covered(k, p) && field.chi2(k, label, p) > DIFFER)
+                    .map(|k| (self.planes[k][p] - self.planes[label][p], k as u16))
+                    .min_by(|a, b| a.0.total_cmp(&b.0).then(a.1.cmp(&b.1)))
+            })
+            .collect()
+    }
+}

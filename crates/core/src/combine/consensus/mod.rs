@@ -1,0 +1,132 @@
+//! Consensus: for every place, which of the frames show what is behind, decided for the whole picture at once.
+//!
+//! Background initialisation by labelling (Agarwala et al. 2004; Cohen 2005), on a reduced picture of the aligned
+//! frames:
+//!
+//! 1. [`field`]: how far two frames differ at a place, in deviations of the set's noise.
+//! 2. [`votes`]: whole colours vote for one another, moments and not files.
+//! 3. [`contour`]: where two frames differ, the one that holds the object has a step across the border of what
+//!    differs, and the clear one has none. This settles pairs, and a minority against a majority.
+//! 4. [`labels`]: each place takes its label together with its neighbours, by alpha expansion (Boykov, Veksler and
+//!    Zabih 2001), borders running where both frames agree (Kwatra et al. 2003).
+//! 5. The plate is the average of all frames that agree with the label's frame there, so noise falls as far as it can.
+//!
+//! Everything is decided once and kept as a [`Choice`]; rendering only reads it. Frames are put in an order that
+//! follows from what they show, so that the order they came in changes no byte.
+
+mod contour;
+mod field;
+mod labels;
+mod votes;
+
+use field::Costs;
+pub use field::{Field, LayerData};
+
+use crate::geometry::Size;
+use crate::noise::NoiseModel;
+
+/// Frames that one word of a [`Choice`] holds.
+pub const WORD: usize = 64;
+
+/// Which frames make the plate at each place of a reduced picture.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Choice {
+    /// Pyramid level of the reference that the picture is.
+    pub level: u32,
+    /// Columns and rows.
+    pub size: Size,
+    /// The frames that took part: indices in the set.
+    pub frames: Vec<usize>,
+    /// For each pixel, the place in `frames` of the one that was chosen.
+    pub labels: Vec<u16>,
+    /// Words a pixel takes in `members`.
+    pub words: usize,
+    /// For each pixel, a bit for each of `frames` that shows the same as the chosen one.
+    pub members: Vec<u64>,
+}
+
+impl Choice {
+    /// Whether the frame at place `k` of `frames` shows the plate at a pixel.
+    #[inline]
+    pub fn holds(&self, pixel: usize, k: usize) -> bool {
+        self.members[pixel * self.words + k / WORD] >> (k % WORD) & 1 == 1
+    }
+
+    /// Takes a place from one frame of the set alone; nothing happens when it takes no part.
+    pub fn take(&mut self, pixels: &[u32], frame: usize) {
+        let Some(k) = self.frames.iter().position(|&f| f == frame) else { return };
+        for &p in pixels {
+            let p = p as usize;
+            self.labels[p] = k as u16;
+            let bits = &mut self.members[p * self.words..][..self.words];
+            bits.fill(0);
+            bits[k / WORD] = 1 << (k % WORD);
+        }
+    }
+}
+
+/// Pixels of a reduced picture that the decision is made on, for a number of frames: fine where few frames leave
+/// much to the borders, coarser where many vote.
+pub fn room(frames: usize) -> u64 {
+    (12_000_000 / frames.max(1) as u64).clamp(200_000, 1_600_000)
+}
+
+/// A choice with what it was made from.
+pub struct Decided {
+    /// What was chosen.
+    pub choice: Choice,
+    /// The frames on the reduced picture.
+    field: Field,
+    costs: Costs,
+}
+
+impl Decided {
+    /// For each pixel, how much more the best story costs that shows something else than what was chosen, and whose it
+    /// is (a place in the choice's frames); `None` where nobody shows anything else.
+    pub fn rivals(&self) -> Vec<Option<(f32, u16)>> {
+        self.costs.rivals(&self.field, &self.choice.labels)
+    }
+
+    /// Whether a border between two choices runs between these pixels where both frames surely differ on both sides.
+    pub fn torn(&self, p: usize, q: usize) -> bool {
+        let (a, b) = (usize::from(self.choice.labels[p]), usize::from(self.choice.labels[q]));
+        a != b && [p, q].iter().all(|&p| self.field.chi2(a, b, p) > field::DIFFER)
+    }
+
+    /// How far the mean colours of two of the choice's frames over a place differ, in deviations of one pixel. What only
+    /// trembles, such as leaves, has the same mean.
+    pub fn apart(&self, a: usize, b: usize, place: &[usize]) -> f32 {
+        self.field.apart(a, b, place)
+    }
+
+    /// Whether two of the choice's frames show the same at a pixel.
+    pub fn alike(&self, a: usize, b: usize, p: usize) -> bool {
+        self.field.covered(a, p) && self.field.covered(b, p) && self.field.chi2(a, b, p) < field::SAME
+    }
+}
+
+/// Decides for all places. `moments` are the frames' moments, in the order of the layers; `level` is the
+/// pyramid level of the reference that they are.
+pub fn decide(
+    size: Size,
+    layers: Vec<LayerData>,
+    (frames, moments): (&[usize], &[u32]),
+    noise: &NoiseModel,
+    level: u32,
+) -> Decided {
+    // In an order that follows from what they show.
+    let mut order: Vec<(u64, usize)> = layers.iter().map(LayerData::fingerprint).zip(0..).collect();
+    order.sort_unstable();
+    let mut slots: Vec<Option<LayerData>> = layers.into_iter().map(Some).collect();
+    let sorted: Vec<LayerData> = order.iter().filter_map(|&(_, i)| slots[i].take()).collect();
+    let frames: Vec<usize> = order.iter().map(|&(_, i)| frames[i]).collect();
+    let moments: Vec<u32> = order.iter().map(|&(_, i)| moments[i]).collect();
+    let field = Field::new(size, sorted, noise, (1u32 << level) as f32);
+    let mut costs = votes::costs(&field, &moments);
+    contour::add(&field, &mut costs);
+    let labels = labels::solve(&field, &costs);
+    let words = frames.len().div_ceil(WORD);
+    let members = field.members(&labels, words);
+    let choice = Choice { level, size, frames, labels, words, members };
+    Decided { choice, field, costs }
+}

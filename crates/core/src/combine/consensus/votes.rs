@@ -1,0 +1,130 @@
+//! Votes: each frame speaks for those that show the same, as a whole colour.
+//!
+//! A moment has one vote, however many files show it; a clipped sample counts a tenth, so that glare that moves is
+//! outvoted even where it is in most frames. Votes weigh less while frames are few: two or three cannot outvote
+//! the contour. Cost: one comparison a pixel and pair of frames.
+
+use super::field::{Costs, DIFFER, Field};
+use rayon::prelude::*;
+
+/// Differences beyond this many deviations speak for nobody, squared.
+const FARTHEST: f32 = 36.0;
+/// What a clipped sample counts.
+const CLIPPED: f32 = 0.1;
+/// What votes of e to one cost: a little lead is no evidence against a contour, a large one is.
+const LEAD: f32 = 3.0;
+/// Greatest cost that votes give.
+const MOST: f32 = 18.0;
+/// What a frame costs where it does not reach.
+pub(super) const NOWHERE: f32 = 1000.0;
+
+/// How much the votes of this many moments weigh.
+fn weight(moments: usize) -> f32 {
+    ((moments as f32 - 2.0) / 6.0 + 0.02).min(1.0)
+}
+
+pub(super) fn costs(field: &Field, moments: &[u32]) -> Costs {
+    let n = field.count();
+    let shares: Vec<f32> =
+        moments.iter().map(|m| 1.0 / moments.iter().filter(|o| *o == m).count() as f32).collect();
+    let mut different: Vec<u32> = moments.to_vec();
+    different.sort_unstable();
+    different.dedup();
+    let weight = weight(different.len());
+    let width = field.width;
+    // Row by row, all frames at once: costs frame after frame, then whether anything differs.
+    let rows: Vec<(Vec<f32>, Vec<bool>)> = (0..field.height)
+        .into_par_iter()
+        .map(|y| {
+            let base = y * width;
+            let mut votes = vec![0.0f32; n * width];
+            let mut most = vec![0.0f32; width];
+            let each = (0..n).flat_map(|k| (0..width).map(move |x| (k, x)));
+            let worths: Vec<f32> = each.map(|(k, x)| shares[k] * worth(field, k, base + x)).collect();
+            votes.copy_from_slice(&worths);
+            let mut chi2 = vec![0.0; width];
+            for a in 0..n {
+                for b in a + 1..n {
+                    field.chi2_row(a, b, base, &mut chi2);
+                    let (low, high) = votes.split_at_mut(b * width);
+                    vector::exchange(
+                        &chi2,
+                        (&mut low[a * width..][..width], &mut high[..width]),
+                        (&worths[a * width..][..width], &worths[b * width..][..width]),
+                        &mut most,
+                    );
+                }
+            }
+            let changed: Vec<bool> = most.iter().map(|m| *m > DIFFER).collect();
+            for x in 0..width {
+                let most = (0..n).map(|k| votes[k * width + x]).fold(1e-3, f32::max);
+                for k in 0..n {
+                    let v = &mut votes[k * width + x];
+                    *v = if field.covered(k, base + x) {
+                        weight * (LEAD * (most / v.max(1e-3)).ln().powi(2)).min(MOST)
+                    } else {
+                        NOWHERE
+                    };
+                }
+            }
+            (votes, changed)
+        })
+        .collect();
+    let planes = (0..n)
+        .into_par_iter()
+        .map(|k| rows.iter().flat_map(|(votes, _)| &votes[k * width..][..width]).copied().collect())
+        .collect();
+    let sure: Vec<bool> = rows.into_iter().flat_map(|(_, c)| c).collect();
+    Costs { planes, changed: widened(&sure, (width, field.height), 3) }
+}
+
+#[allow(unsafe_code)] // the dispatch to the processor's vector width is the macro's
+mod vector {
+    use super::FARTHEST;
+
+    /// Two frames vote for one another as far as they are alike; keeps the greatest difference.
+    #[multiversion::multiversion(targets("x86_64+avx2"))]
+    pub(super) fn exchange(
+        chi2: &[f32],
+        votes: (&mut [f32], &mut [f32]),
+        worths: (&[f32], &[f32]),
+        most: &mut [f32],
+    ) {
+        let n = chi2.len();
+        let (first, second) = (&mut votes.0[..n], &mut votes.1[..n]);
+        let (a, b, most) = (&worths.0[..n], &worths.1[..n], &mut most[..n]);
+        for x in 0..n {
+            let alike = (1.0 - chi2[x] * (1.0 / FARTHEST)).max(0.0);
+            first[x] += b[x] * alike * alike;
+            second[x] += a[x] * alike * alike;
+            most[x] = most[x].max(chi2[x]);
+        }
+    }
+}
+
+fn worth(field: &Field, k: usize, p: usize) -> f32 {
+    match (field.covered(k, p), field.clipped(k, p)) {
+        (false, _) => 0.0,
+        (true, true) => CLIPPED,
+        (true, false) => 1.0,
+    }
+}
+
+/// Places within `reach` pixels of those that are set.
+fn widened(set: &[bool], (width, height): (usize, usize), reach: usize) -> Vec<bool> {
+    let mut across = vec![false; set.len()];
+    for (row, out) in set.chunks_exact(width).zip(across.chunks_exact_mut(width)) {
+        for x in (0..width).filter(|&x| row[x]) {
+            out[x.saturating_sub(reach)..(x + reach + 1).min(width)].fill(true);
+        }
+    }
+    let mut out = vec![false; set.len()];
+    for y in 0..height {
+        for near in y.saturating_sub(reach)..(y + reach + 1).min(height) {
+            for x in 0..width {
+                out[y * width + x] |= across[near * width + x];
+            }
+        }
+    }
+    out
+}

@@ -1,0 +1,203 @@
+//! The consensus on made-up frames whose background is known: pairs, minorities, places nobody can know, order.
+#![allow(clippy::unwrap_used, clippy::expect_used)]
+
+use evanu_core::combine::Method;
+use evanu_core::evidence::doubts::Reason;
+use evanu_core::geometry::{Rect, Size};
+use evanu_core::pixel::{FrameSource, MemoryFrame, Raster, Samples};
+use evanu_core::plan::{FramePlan, Plan};
+use evanu_core::prepare;
+use evanu_core::random::Random;
+use evanu_core::recipe::{Recipe, Settled};
+use evanu_core::render::{Scene, View};
+use proptest::prelude::*;
+
+const SIZE: Size = Size { width: 240, height: 160 };
+
+/// A wall of large stones in even light, and things with a pattern of their own before it.
+struct Place {
+    things: Vec<Vec<(Rect, [f64; 3])>>,
+    seed: u64,
+}
+
+impl Place {
+    fn wall(x: f64, y: f64) -> [f64; 3] {
+        let stone = ((x / 37.0).floor() * 5.0 + (y / 23.0).floor() * 3.0) % 7.0;
+        let soft = 8.0 * (x * 0.07).sin() * (y * 0.05).cos();
+        [110.0 + 6.0 * stone + soft, 104.0 + 5.0 * stone + soft, 92.0 + 4.0 * stone]
+    }
+
+    fn frame(&self, k: usize) -> MemoryFrame {
+        let mut random = Random::new(self.seed ^ (k as u64 + 1) << 20);
+        let mut codes = Vec::new();
+        for i in 0..SIZE.pixels() {
+            let (x, y) = ((i % u64::from(SIZE.width)) as i64, (i / u64::from(SIZE.width)) as i64);
+            let mut colour = Self::wall(x as f64, y as f64);
+            for (r, c) in &self.things[k] {
+                if x >= r.x && x < r.right() && y >= r.y && y < r.bottom() {
+                    let fold = 14.0 * ((x - r.x) as f64 * 0.5).sin();
+                    colour = c.map(|v| v + fold);
+                }
+            }
+            codes.extend(colour.map(|v| (v + 1.2 * random.normal()).clamp(0.0, 255.0).round() as u8));
+        }
+        MemoryFrame::new(SIZE, Samples::Eight(codes))
+    }
+}
+
+/// The plan of frames that lie over each other as they are.
+fn decided(frames: &[MemoryFrame]) -> (Recipe, Plan) {
+    let recipe = Recipe::new(frames.len());
+    let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
+    let mut plan = Plan::of(
+        (0..frames.len()).map(|k| FramePlan { moment: k as u32, ..FramePlan::untouched(SIZE) }).collect(),
+    );
+    prepare::choose(&mut plan, &recipe, &sources).unwrap();
+    (recipe, plan)
+}
+
+fn plate(frames: &[MemoryFrame], recipe: &Recipe, plan: &Plan) -> Raster {
+    let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
+    Scene { recipe, plan, sources: &sources }.render(View::Plate, SIZE.rect(), 0).unwrap()
+}
+
+/// Pixels that are off by more than 12 of 255.
+fn wrong(plate: &Raster) -> Vec<(u32, u32)> {
+    (0..SIZE.width * SIZE.height)
+        .map(|i| (i % SIZE.width, i / SIZE.width))
+        .filter(|&(x, y)| {
+            let (p, t) = (plate.pixel(x, y), Place::wall(f64::from(x), f64::from(y)));
+            (0..3).any(|c| (f64::from(p[c]) / 257.0 - t[c]).abs() > 12.0)
+        })
+        .collect()
+}
+
+const RED: [f64; 3] = [150.0, 40.0, 35.0];
+const BLUE: [f64; 3] = [40.0, 60.0, 150.0];
+const DARK: [f64; 3] = [25.0, 24.0, 30.0];
+
+fn place(things: Vec<Vec<(Rect, [f64; 3])>>) -> Vec<MemoryFrame> {
+    let place = Place { seed: 7, things };
+    (0..place.things.len()).map(|k| place.frame(k)).collect()
+}
+
+#[test]
+fn a_pair_comes_out_empty_and_its_figures_are_no_doubts() {
+    let frames =
+        place(vec![vec![(Rect::new(40, 50, 24, 60), RED)], vec![(Rect::new(150, 60, 30, 50), DARK)]]);
+    let (recipe, plan) = decided(&frames);
+    assert_eq!(wrong(&plate(&frames, &recipe, &plan)), []);
+    assert!(
+        plan.doubts.is_empty(),
+        "{:?}",
+        plan.doubts.iter().map(|d| (d.bbox, d.reason, d.confidence, d.pixels.len())).collect::<Vec<_>>()
+    );
+}
+
+#[test]
+fn somebody_who_stands_there_in_most_frames_is_gone() {
+    // Six of ten frames hold the same thing at the same place.
+    let things = (0..10)
+        .map(|k| {
+            if k < 6 {
+                vec![(Rect::new(90, 40, 26, 70), BLUE)]
+            } else {
+                vec![(Rect::new(10 * k, 90, 9, 30), RED)]
+            }
+        })
+        .collect();
+    let frames = place(things);
+    let (recipe, plan) = decided(&frames);
+    assert_eq!(wrong(&plate(&frames, &recipe, &plan)), []);
+    let median = Recipe { method: Method::Median, ..recipe };
+    assert!(wrong(&plate(&frames, &median, &plan)).len() > 1000, "a median cannot do it");
+}
+
+#[test]
+fn a_place_that_nobody_shows_clear_is_a_doubt_and_can_be_settled() {
+    // The two overlap: what is behind the overlap is in no frame.
+    let (first, second) = (Rect::new(80, 50, 40, 60), Rect::new(100, 56, 44, 58));
+    let frames = place(vec![vec![(first, RED)], vec![(second, DARK)]]);
+    let (recipe, plan) = decided(&frames);
+    let core = first.intersect(second);
+    let left = wrong(&plate(&frames, &recipe, &plan));
+    let outside = left.iter().filter(|(x, y)| {
+        let r = Rect::new(core.x - 3, core.y - 3, core.width + 6, core.height + 6);
+        !(i64::from(*x) >= r.x
+            && i64::from(*x) < r.right()
+            && i64::from(*y) >= r.y
+            && i64::from(*y) < r.bottom())
+    });
+    assert!(outside.count() < 60, "what one frame shows is taken from it");
+    let doubt = plan.doubts.iter().find(|d| !d.bbox.intersect(core).is_empty()).expect("the core is a doubt");
+    assert!(doubt.confidence < 0.95);
+    assert!(doubt.stories.len() == 2 && doubt.reason != Reason::Alone, "{doubt:?}");
+
+    let settled = Settled { bbox: doubt.bbox, frame: Some(1) };
+    let recipe = Recipe { settled: vec![settled], ..recipe };
+    let mut settled_plan = plan.clone();
+    let found = prepare::settle(&mut settled_plan, &recipe);
+    assert_eq!(found.iter().flatten().count(), 1);
+    let choice = settled_plan.choice.unwrap();
+    for &p in &doubt.pixels {
+        assert_eq!(choice.frames[usize::from(choice.labels[p as usize])], 1);
+    }
+    assert_eq!(plan.choice.unwrap().labels.len(), choice.labels.len());
+}
+
+#[test]
+fn where_nothing_moves_all_frames_are_averaged() {
+    let frames = place(vec![vec![]; 6]);
+    let (recipe, plan) = decided(&frames);
+    let choice = plan.choice.clone().unwrap();
+    let all = (0..choice.labels.len()).filter(|&p| (0..6).all(|k| choice.holds(p, k))).count();
+    assert!(all as f64 > 0.999 * choice.labels.len() as f64, "{all} of {}", choice.labels.len());
+    assert_eq!(plan.doubts.len(), 0);
+    let mean = Recipe { method: Method::Mean, ..recipe.clone() };
+    let noise = |recipe: &Recipe| {
+        let p = plate(&frames, recipe, &plan);
+        let sum: f64 = (0..SIZE.pixels() as u32)
+            .map(|i| (i % SIZE.width, i / SIZE.width))
+            .map(|(x, y)| {
+                (f64::from(p.pixel(x, y)[1]) / 257.0 - Place::wall(f64::from(x), f64::from(y))[1]).powi(2)
+            })
+            .sum();
+        (sum / SIZE.pixels() as f64).sqrt()
+    };
+    let (ours, ideal) = (noise(&recipe), noise(&mean));
+    assert!(ours < 1.03 * ideal, "noise {ours}, of the ideal average {ideal}");
+}
+
+#[test]
+fn frames_set_aside_ask_for_a_new_decision() {
+    let frames = place(vec![vec![]; 3]);
+    let (recipe, plan) = decided(&frames);
+    let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
+    let fewer = Recipe { used: vec![true, false, true], ..recipe };
+    let scene = Scene { recipe: &fewer, plan: &plan, sources: &sources };
+    let told = scene.render(View::Plate, SIZE.rect(), 0).unwrap_err().to_string();
+    assert!(told.contains("not been decided"), "{told}");
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(6))]
+    #[test]
+    fn the_clear_minority_is_found_and_order_is_no_matter(seed in any::<u64>(), turn in 1usize..8) {
+        // At the middle each of five frames holds another thing; three are clear there.
+        let mut random = Random::new(seed);
+        let colours = [RED, BLUE, DARK, [170.0, 160.0, 60.0], [60.0, 110.0, 50.0]];
+        let things: Vec<Vec<(Rect, [f64; 3])>> = (0..8)
+            .map(|k| {
+                let x = if k < 5 { 100 + random.below(12) as i64 } else { 5 + 40 * (k as i64 - 5) };
+                vec![(Rect::new(x, 60 + random.below(10) as i64, 30, 60), colours[k % 5])]
+            })
+            .collect();
+        let mut frames = place(things);
+        let (recipe, plan) = decided(&frames);
+        let first = plate(&frames, &recipe, &plan);
+        prop_assert!(wrong(&first).len() < 40, "{} pixels are wrong", wrong(&first).len());
+        frames.rotate_left(turn);
+        let (recipe, plan) = decided(&frames);
+        prop_assert!(plate(&frames, &recipe, &plan) == first, "the order of frames changed the plate");
+    }
+}

@@ -1,0 +1,144 @@
+// The finite list of places that the frames do not settle by themselves: look, choose, next, until none is left.
+import { useQuery } from "@tanstack/react-query";
+import { useEffect } from "react";
+import { api, type Doubt, type SetDetail } from "../api/client";
+import type { OpenSet } from "../api/useSet";
+import { frameNumber } from "../picture/names";
+import { camera, useView } from "../picture/view";
+import { Button } from "../ui/controls";
+import { plural } from "../ui/words";
+import type { Fact } from "./JobSheet";
+
+export function useDoubts(set: SetDetail | undefined): Doubt[] | undefined {
+  return useQuery({
+    queryKey: ["doubts", set?.id, set?.plate_key],
+    queryFn: () => api.doubts(set?.id ?? 0),
+    enabled: set?.plate_key != null,
+    placeholderData: (before) => before,
+  }).data;
+}
+
+export function doubtsFact(set: SetDetail, doubts: Doubt[] | undefined): Fact {
+  if (!set.canvas || !doubts) return { text: "known once the frames are combined" };
+  if (set.recipe.method !== "consensus") return { text: "only Consensus weighs the evidence" };
+  const left = doubts.filter((d) => !d.settled).length;
+  if (!doubts.length) return { text: "none: the frames agree everywhere" };
+  return left ? { text: `${plural(left, "doubt")} left of ${doubts.length}`, open: true } : { text: `all ${doubts.length} settled` };
+}
+
+/** Settles a doubt by a frame, by accepting (null), or opens it again. */
+export function settle(open: OpenSet, set: SetDetail, doubt: Doubt, how: number | null | "reopen") {
+  const same = (b: { x: number; y: number; width: number; height: number }) => b.x === doubt.bbox.x && b.y === doubt.bbox.y && b.width === doubt.bbox.width && b.height === doubt.bbox.height;
+  const others = (set.recipe.settled ?? []).filter((s) => !same(s.bbox));
+  if (how === "reopen") open.change("open a doubt again", { settled: others });
+  else open.change(how == null ? "accept what was proposed" : `take a place from frame ${frameNumber(set, how)}`, { settled: [...others, { bbox: doubt.bbox, frame: how }] });
+}
+
+/** Goes to a doubt: the picture flies there and the look-through keeps the place. */
+export function goTo(doubts: Doubt[], index: number) {
+  const doubt = doubts[index];
+  if (!doubt) return;
+  const { x, y, width, height } = doubt.place;
+  useView.getState().set({ doubt: index, pinned: { x: x + width / 2, y: y + height / 2 }, view: "plate", sheet: false, flicking: false });
+  camera.show(doubt.place);
+}
+
+export function nextOpen(doubts: Doubt[], from: number, step: 1 | -1): number {
+  for (let k = 1; k <= doubts.length; k++) {
+    const at = (from + step * k + doubts.length * k) % doubts.length;
+    if (!doubts[at]?.settled) return at;
+  }
+  return from;
+}
+
+export function DoubtsLine({ open, set }: { open: OpenSet; set: SetDetail }) {
+  const found = useDoubts(set);
+  const doubts = found ?? [];
+  const { doubt: index, set: put } = useView();
+  useEffect(() => () => put({ doubt: null }), [put]);
+  if (set.recipe.method !== "consensus")
+    return (
+      <div className="flex flex-col gap-2 text-[14px]">
+        <p>{`${set.recipe.method === "median" ? "The median" : "This method"} does not ask; choose Consensus under Combine to get the list of doubtful places.`}</p>
+      </div>
+    );
+  if (!found || !set.canvas) return <p className="text-[14px]">The list comes with the plate.</p>;
+  if (!doubts.length) return <p className="text-[14px]">Every place is settled: the frames agree on what is behind.</p>;
+  const doubt = index == null ? undefined : doubts[index];
+  const done = (how: number | null | "reopen") => {
+    if (!doubt || index == null) return;
+    settle(open, set, doubt, how);
+    if (how !== "reopen") goTo(doubts, nextOpen(doubts, index, 1));
+  };
+  return (
+    <div className="flex flex-col gap-2 text-[14px]">
+      <div className="flex items-center gap-2">
+        <Button onClick={() => goTo(doubts, nextOpen(doubts, index ?? 0, -1))}>Before</Button>
+        <Button onClick={() => goTo(doubts, index == null ? nextOpen(doubts, -1, 1) : nextOpen(doubts, index, 1))}>{index == null ? "Look at the first" : "Next"}</Button>
+        {index != null && (
+          <button className="underline" onClick={() => (put({ doubt: null, pinned: null }), camera.whole())}>
+            Whole picture
+          </button>
+        )}
+      </div>
+      {doubt && index != null && (
+        <section aria-label="Doubt" data-doubt={index} data-settled={doubt.settled}>
+          <h3 className="font-semibold">
+            Doubt {index + 1} of {doubts.length}
+            <span className="num ml-2 font-normal text-faint">{doubt.settled ? (doubt.frame == null ? "accepted by you" : `settled by you: frame ${frameNumber(set, doubt.frame)}`) : `${Math.round(100 * doubt.confidence)} % sure`}</span>
+          </h3>
+          <p className="leading-tight">{doubt.reason}</p>
+          <Stories set={set} doubt={doubt} choose={done} />
+          <div className="mt-2 flex gap-2">
+            {doubt.settled ? <Button onClick={() => done("reopen")}>Open again</Button> : <Button onClick={() => done(null)}>Accept as it is</Button>}
+          </div>
+        </section>
+      )}
+      <ol className="max-h-40 overflow-y-auto">
+        {doubts.map((d, k) => (
+          <li key={`${d.bbox.x} ${d.bbox.y}`}>
+            <button className={`flex w-full justify-between border-b border-rule/60 px-1 text-left hover:bg-leaf ${k === index ? "bg-leaf font-semibold" : ""}`} onClick={() => goTo(doubts, k)}>
+              <span>
+                {k + 1}. {d.settled ? "settled by you" : `${plural(d.stories.length, "story", "stories")}`}
+              </span>
+              <span className="num text-faint">{`${d.place.width} × ${d.place.height} px`}</span>
+            </button>
+          </li>
+        ))}
+      </ol>
+    </div>
+  );
+}
+
+const WIDTH = 130;
+const HEIGHT = 96;
+
+/** What is to be seen at the place, best first, as crops; pressing one takes the place from that frame. */
+function Stories({ set, doubt, choose }: { set: SetDetail; doubt: Doubt; choose: (frame: number) => void }) {
+  const { x, y, width, height } = doubt.place;
+  const level = Math.max(0, Math.ceil(Math.log2(Math.max(width / 90, height / 66))));
+  const query = `x=${(x + width / 2).toFixed(1)}&y=${(y + height / 2).toFixed(1)}&level=${level}&width=${WIDTH}&height=${HEIGHT}&methods=false`;
+  const look = useQuery({ queryKey: ["story", set.id, set.frame_key, query], queryFn: ({ signal }) => api.look(set.id, query, signal) }).data;
+  return (
+    <ul className="mt-1 grid grid-cols-2 gap-2">
+      {doubt.stories.slice(0, 6).map((frames, k) => {
+        const first = frames[0] ?? 0;
+        const at = look?.crops.findIndex((c) => c.index === first) ?? -1;
+        return (
+          <li key={first}>
+            <button className="block text-left hover:bg-leaf" aria-label={`Take this place from frame ${frameNumber(set, first)}`} onClick={() => choose(first)}>
+              <span
+                className={`block border-2 ${k === 0 ? "border-verdigris" : "border-dashed border-persimmon"} ${look ? "" : "bg-rule"}`}
+                style={{ width: WIDTH - 6, height: HEIGHT, ...(look && at >= 0 ? { backgroundImage: `url(${look.strip})`, backgroundPosition: `${-at * look.width - 3}px 0` } : {}) }}
+              />
+              <span className="num text-[13px]">
+                {k === 0 ? "proposed: " : ""}frame {frames.slice(0, 4).map((f) => frameNumber(set, f)).join(", ")}
+                {frames.length > 4 ? "…" : ""}
+              </span>
+            </button>
+          </li>
+        );
+      })}
+    </ul>
+  );
+}
