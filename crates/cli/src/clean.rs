@@ -2,6 +2,7 @@
 
 use crate::tell::Step;
 use evanu_core::combine::Method;
+use evanu_core::composite::origin;
 use evanu_core::evidence::Support;
 use evanu_core::geometry::Rect;
 use evanu_core::pixel::{Depth, FrameSource};
@@ -31,9 +32,9 @@ pub struct Args {
     /// Index of the frame whose grid the plate keeps, from 0, or auto
     #[arg(long, default_value = "auto")]
     reference: String,
-    /// auto, median, mean, darkest, lightest or rank:P
-    #[arg(long, default_value = "auto")]
-    method: Method,
+    /// auto, consensus, median, mean, clipped, everybody, darkest, lightest or rank:P
+    #[arg(long, default_value = "auto", value_parser = way)]
+    method: Way,
     /// reference or common
     #[arg(long, default_value = "reference", value_parser = canvas)]
     canvas: Canvas,
@@ -46,6 +47,20 @@ pub struct Args {
     /// Write how many frames agree at each place as a grey PNG
     #[arg(long)]
     agreement: Option<PathBuf>,
+    /// Write which frames each place comes from as a PNG of numbers; for the consensus
+    #[arg(long)]
+    origin: Option<PathBuf>,
+}
+
+/// The method wished for, or that Evanu may choose.
+#[derive(Debug, Clone, Copy)]
+enum Way {
+    Auto,
+    By(Method),
+}
+
+fn way(s: &str) -> Result<Way, String> {
+    if s == "auto" { Ok(Way::Auto) } else { s.parse().map(Way::By) }
 }
 
 fn align(s: &str) -> Result<Align, String> {
@@ -87,6 +102,8 @@ struct Report<'a> {
     version: u32,
     reference: usize,
     method: String,
+    /// Why this method, when Evanu chose it.
+    method_reason: Option<&'static str>,
     canvas: CanvasReport,
     frames: Vec<FrameReport<'a>>,
     doubts: Vec<DoubtReport>,
@@ -149,7 +166,18 @@ pub fn run(args: Args) -> Result<(), String> {
     let mut seconds = Seconds::default();
     let paths = gather(&args.frames)?;
     let outputs: Vec<&PathBuf> =
-        [Some(&args.out), args.report.as_ref(), args.agreement.as_ref()].into_iter().flatten().collect();
+        [Some(&args.out), args.report.as_ref(), args.agreement.as_ref(), args.origin.as_ref()]
+            .into_iter()
+            .flatten()
+            .collect();
+    if let (Some(path), Way::By(method)) = (&args.origin, args.method)
+        && method != Method::Consensus
+    {
+        return Err(format!(
+            "{}: only the consensus knows which frames each place comes from; leave --origin out or use --method consensus",
+            path.display()
+        ));
+    }
     for out in &outputs {
         check_output(out, &paths)?;
     }
@@ -177,7 +205,7 @@ pub fn run(args: Args) -> Result<(), String> {
         align: args.align,
         reference,
         match_exposure: args.match_exposure,
-        method: args.method,
+        method: if let Way::By(method) = args.method { method } else { Method::Consensus },
         canvas: args.canvas,
         ..Recipe::new(sources.len())
     };
@@ -196,7 +224,11 @@ pub fn run(args: Args) -> Result<(), String> {
             eprintln!("{}: set aside: {reason}", taken[good[k]].path.display());
         }
     }
-    if recipe.method == Method::Consensus {
+    let chosen = matches!(args.method, Way::Auto).then(|| prepare::why_consensus(&plan));
+    if let Some(reason) = chosen {
+        eprintln!("method: consensus; {reason}");
+    }
+    if matches!(recipe.method, Method::Consensus | Method::Everybody) {
         let begin = Instant::now();
         let step = Step::new("decide");
         prepare::choose(&mut plan, &recipe, &sources).map_err(|e| e.to_string())?;
@@ -217,12 +249,19 @@ pub fn run(args: Args) -> Result<(), String> {
         let canvas = scene.canvas().size();
         write_grey(path, canvas, |r| scene.render(View::Agreement, r, 0)).map_err(|e| e.to_string())?;
     }
+    if let (Some(path), Some(choice)) = (&args.origin, &plan.choice) {
+        let moments: Vec<u32> = plan.frames.iter().map(|f| f.moment).collect();
+        let picture = origin::picture(choice, &origin::origins(choice, &moments, &plan.lifts));
+        let bytes = evanu_media::encode_png(&picture).map_err(|e| e.to_string())?;
+        write_whole(path, &bytes)?;
+    }
     if let Some(path) = &args.report {
         let support = support(&scene)?;
         seconds.total = begin.elapsed().as_secs_f64();
-        let report = report(&taken, &good, &scene, &plan, support, seconds);
+        let report =
+            Report { method_reason: chosen, ..report(&taken, &good, &scene, &plan, support, seconds) };
         let text = serde_json::to_string_pretty(&report).map_err(|e| e.to_string())?;
-        write_text(path, &text)?;
+        write_whole(path, text.as_bytes())?;
     }
     println!("{}", args.out.display());
     Ok(())
@@ -302,6 +341,7 @@ fn report<'a>(
         version: 1,
         reference: good[plan.reference],
         method: scene.recipe.method.to_string(),
+        method_reason: None,
         canvas: CanvasReport { x: area.x, y: area.y, width: area.width, height: area.height },
         frames: frames.collect(),
         doubts: plan
@@ -411,9 +451,9 @@ fn read_all(paths: &[PathBuf], folder: bool) -> Result<Vec<Taken>, String> {
     Ok(taken)
 }
 
-fn write_text(path: &Path, text: &str) -> Result<(), String> {
+fn write_whole(path: &Path, bytes: &[u8]) -> Result<(), String> {
     let part = path.with_extension("part");
-    std::fs::write(&part, text)
+    std::fs::write(&part, bytes)
         .and_then(|()| std::fs::rename(&part, path))
         .map_err(|e| evanu_media::MediaError::writing(path, &e).to_string())
 }

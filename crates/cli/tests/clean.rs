@@ -76,7 +76,17 @@ fn a_folder_becomes_a_plate_with_report_and_agreement() {
     let keys: Vec<&String> = report.as_object().unwrap().keys().collect();
     assert_eq!(
         keys,
-        ["agreement", "canvas", "doubts", "frames", "method", "reference", "seconds", "version"]
+        [
+            "agreement",
+            "canvas",
+            "doubts",
+            "frames",
+            "method",
+            "method_reason",
+            "reference",
+            "seconds",
+            "version"
+        ]
     );
     assert_eq!(report["version"], 1);
     assert_eq!(report["method"], "consensus");
@@ -126,6 +136,9 @@ fn every_option_of_the_contract_is_taken_or_says_what_there_is() {
         (&["--method", "lightest", "--reference", "2"], "b.jpg"),
         (&["--method", "rank:30", "--canvas", "common", "--match-exposure", "off"], "c.tif"),
         (&["--method", "mean", "--align", "off"], "d.tiff"),
+        (&["--method", "clipped"], "e.tif"),
+        (&["--method", "everybody"], "f.tif"),
+        (&["--origin", "origin.png"], "g.tif"),
     ] {
         let args: Vec<&str> =
             ["clean"].iter().chain(&all).chain(&["--out", out]).chain(extra).copied().collect();
@@ -134,12 +147,19 @@ fn every_option_of_the_contract_is_taken_or_says_what_there_is() {
         decode(&f.join(out)).unwrap();
     }
     assert!(decode(&f.join("c.tif")).unwrap().size.width < 400);
+    let origin = decode(&f.join("origin.png")).unwrap();
+    let Samples::Eight(numbers) = &origin.samples else { panic!("eight bits are wanted") };
+    assert!(numbers.chunks_exact(3).all(|n| n[0] <= 3 && (1..=3).contains(&n[1]) && n[2] <= n[1]));
+    assert!(numbers.chunks_exact(3).any(|n| n[1] == 3), "an empty place comes from all frames");
     for (extra, words) in [
-        (&["--method", "clipped"][..], &["not yet available", "consensus"][..]),
-        (&["--method", "best"], &["best", "median"]),
+        (&["--method", "best"][..], &["best", "median"][..]),
         (&["--align", "sphere"], &["not yet available", "perspective"]),
         (&["--reference", "9"], &["no such frame", "0 to 2"]),
         (&["--canvas", "round"], &["reference or common"]),
+        (
+            &["--method", "median", "--origin", "o.png"],
+            &["o.png", "only the consensus", "--method consensus"],
+        ),
     ] {
         let args: Vec<&str> =
             ["clean"].iter().chain(&all).chain(&["--out", "plate.tif"]).chain(extra).copied().collect();

@@ -1,7 +1,9 @@
 //! What needs the whole set and is computed once: fits, gains, noise, the canvas. Rendering only reads it.
 
 use crate::combine::consensus::Choice;
+use crate::composite::Laid;
 use crate::evidence::doubts::Doubt;
+use crate::evidence::moving::Moving;
 use crate::geometry::{Bend, Homography, Point, Rect, Size, Surface, Warp};
 use crate::noise::NoiseModel;
 use crate::pixel::FrameSource;
@@ -144,6 +146,12 @@ pub struct Plan {
     /// The places that the consensus does not settle by itself.
     #[serde(skip)]
     pub doubts: Arc<Vec<Doubt>>,
+    /// The areas that move and belong.
+    #[serde(skip)]
+    pub moving: Arc<Vec<Moving>>,
+    /// The recipe's lifts, ready to be laid over the plate in this order.
+    #[serde(skip)]
+    pub lifts: Arc<Vec<Laid>>,
 }
 
 impl Plan {
@@ -157,6 +165,8 @@ impl Plan {
             lens: None,
             choice: None,
             doubts: Arc::default(),
+            moving: Arc::default(),
+            lifts: Arc::default(),
         }
     }
 

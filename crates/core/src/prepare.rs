@@ -1,18 +1,21 @@
 //! From recipe and sources to the plan: registration, gains, noise, moments. Everything that needs the whole set, once.
 
 use crate::combine::consensus::Choice;
-use crate::evidence::doubts;
+use crate::composite::mask::Mask;
+use crate::composite::{Laid, Lift, Source};
+use crate::develop::Develop;
 use crate::evidence::moments::{self, Small};
-use crate::geometry::{Homography, Rect, Size};
+use crate::evidence::{doubts, moving};
+use crate::geometry::{Homography, Point, Rect, Size};
 use crate::matching;
 use crate::pixel::FrameSource;
 use crate::pixel::resample::resample;
-use crate::pixel::tone::luminance;
-use crate::plan::{FramePlan, Plan, Sole};
+use crate::pixel::tone::{luminance, to_linear};
+use crate::plan::{FramePlan, Light, Plan, Sole};
 use crate::progress::Watch;
 use crate::recipe::{Canvas, Hand, Recipe, Settled};
 use crate::register::{self, RegisterError, Registration, Wishes, positions, register};
-use crate::render::{RenderError, Scene};
+use crate::render::{RenderError, Scene, View};
 use rayon::prelude::*;
 use std::sync::Arc;
 
@@ -49,7 +52,17 @@ pub fn plan(
     positions::number(&mut frames, &order, reference);
     look(sources, reference, &mut frames, &order, &clocks)?;
     watch(1.0)?;
-    Ok(Plan { reference, frames, noise, light, lens, choice: None, doubts: Arc::default() })
+    Ok(Plan {
+        reference,
+        frames,
+        noise,
+        light,
+        lens,
+        choice: None,
+        doubts: Arc::default(),
+        moving: Arc::default(),
+        lifts: Arc::default(),
+    })
 }
 
 /// Decides the consensus of the frames in use, and keeps it and its doubts in the plan.
@@ -63,8 +76,27 @@ pub fn choose(plan: &mut Plan, recipe: &Recipe, sources: &[&dyn FrameSource]) ->
     let scene = Scene { recipe: &recipe, plan, sources };
     let decided = scene.decide()?;
     plan.doubts = Arc::new(doubts::find(&decided));
+    plan.moving = Arc::new(moving::find(&decided));
     plan.choice = Some(Arc::new(decided.choice));
     Ok(())
+}
+
+/// Why the consensus is the method for a set such as this, in words. It was ahead of every other method on all kinds of sets
+/// that were measured.
+pub fn why_consensus(plan: &Plan) -> &'static str {
+    let fit: Vec<&FramePlan> = plan.frames.iter().filter(|f| f.misfit.is_none()).collect();
+    let mut moments: Vec<u32> = fit.iter().map(|f| f.moment).collect();
+    moments.sort_unstable();
+    moments.dedup();
+    match (moments.len(), plan.light) {
+        (0 | 1, _) => "the frames show one moment, which is averaged",
+        (_, Light::Varied) => {
+            "the light was varied: each place comes from the frames that show it without the lamp or the glare"
+        }
+        (2, _) => "there are two moments: contours tell which of them is clear at each place",
+        (3 | 4, _) => "there are few moments: votes alone would not do, contours decide with them",
+        _ => "each place comes from the moments that agree, also where they are the minority",
+    }
 }
 
 /// Which doubts of the plan the recipe settles, and how; those it settles by a frame are taken from there.
@@ -92,6 +124,85 @@ pub fn settle(plan: &mut Plan, recipe: &Recipe) -> Vec<Option<Settled>> {
         plan.choice = Some(Arc::new(choice));
     }
     found
+}
+
+/// Makes the recipe's lifts ready, by `mask`, which may remember masks; those that are off, lie outside the reference or
+/// were drawn on a frame that does not fit are left out.
+///
+/// # Errors
+/// When a frame cannot be read.
+pub fn lift(
+    plan: &mut Plan,
+    recipe: &Recipe,
+    mut mask: impl FnMut(&Plan, &Lift) -> Result<Option<Arc<Mask>>, RenderError>,
+) -> Result<(), RenderError> {
+    let mut laid = Vec::new();
+    for (index, lift) in recipe.lifts.iter().enumerate().filter(|(_, l)| !l.off) {
+        if let Some(mask) = mask(plan, lift)? {
+            laid.push(Laid { index, source: lift.source, strength: lift.strength, mask });
+        }
+    }
+    plan.lifts = Arc::new(laid);
+    Ok(())
+}
+
+/// How many stops the highlights stand over the plate that a [`Source::Calm`] lift takes off: their median; `None` where there
+/// are none.
+///
+/// # Errors
+/// When a frame cannot be read.
+pub fn glare(
+    plan: &Plan,
+    recipe: &Recipe,
+    sources: &[&dyn FrameSource],
+    lift: &Laid,
+) -> Result<Option<f32>, RenderError> {
+    /// What is this many stops over the plate is a highlight.
+    const HIGHLIGHT: f32 = 0.3;
+    let Source::Calm(frame) = lift.source else { return Ok(None) };
+    let recipe = Recipe { canvas: Canvas::Reference, develop: Develop::default(), ..recipe.clone() };
+    let scene = Scene { recipe: &recipe, plan, sources };
+    let (rect, level) = lift.mask.guide();
+    let plate = scene.render(View::By(recipe.method), rect, level)?;
+    let shown = scene.render(View::Frame(frame), rect, level)?;
+    let light = |p: &[u16]| p.iter().map(|&v| to_linear(f64::from(v) / 65535.0)).sum::<f64>() + 3e-3;
+    let pairs = plate.data.chunks_exact(3).zip(shown.data.chunks_exact(3)).zip(lift.mask.weights());
+    let mut stops: Vec<f32> = pairs
+        .filter(|(_, weight)| **weight > 0.5)
+        .map(|((p, s), _)| (light(s) / light(p)).log2() as f32)
+        .filter(|s| *s > HIGHLIGHT)
+        .collect();
+    stops.sort_unstable_by(f32::total_cmp);
+    Ok(stops.get(stops.len() / 2).copied())
+}
+
+/// Where a lift covers the plate, and how strongly; `None` where it lies outside or its frame does not fit.
+///
+/// It depends on the plan, the frames in use and on the lift's outline and border alone.
+///
+/// # Errors
+/// When a frame cannot be read.
+pub fn mask(
+    plan: &Plan,
+    recipe: &Recipe,
+    sources: &[&dyn FrameSource],
+    lift: &Lift,
+) -> Result<Option<Mask>, RenderError> {
+    let on = &plan.frames[lift.on];
+    if on.misfit.is_some() {
+        return Ok(None);
+    }
+    let outline: Vec<Point> = lift.outline.iter().map(|&p| on.transform.apply(p)).collect();
+    let Some(mut mask) = Mask::drawn(&outline, lift.soft, plan.reference_size()) else { return Ok(None) };
+    if lift.follow {
+        let recipe = Recipe { canvas: Canvas::Reference, develop: Develop::default(), ..recipe.clone() };
+        let (rect, level) = mask.guide();
+        let seen = Scene { recipe: &recipe, plan, sources }.render(View::By(recipe.method), rect, level)?;
+        let light = |p: &[u16]| p.iter().map(|&v| f32::from(v)).sum::<f32>() / (3.0 * 65535.0);
+        let guide: Vec<f32> = seen.data.chunks_exact(3).map(light).collect();
+        mask.follow(&guide, (2.0 * lift.soft).max(f64::from(8u32 << level)));
+    }
+    Ok(Some(mask))
 }
 
 /// Indices in order of time; a frame without a clock stays behind the one before it.

@@ -3,6 +3,7 @@
 
 use evanu_core::combine::Method;
 use evanu_core::evidence::doubts::Reason;
+use evanu_core::evidence::moving::Motion;
 use evanu_core::geometry::{Rect, Size};
 use evanu_core::pixel::{FrameSource, MemoryFrame, Raster, Samples};
 use evanu_core::plan::{FramePlan, Plan};
@@ -200,4 +201,31 @@ proptest! {
         let (recipe, plan) = decided(&frames);
         prop_assert!(plate(&frames, &recipe, &plan) == first, "the order of frames changed the plate");
     }
+}
+
+#[test]
+fn leaves_tremble_and_belong() {
+    let leaves = Rect::new(30, 20, 120, 90);
+    let frames: Vec<MemoryFrame> = (0..7u64)
+        .map(|k| {
+            let mut random = Random::new(90 + k);
+            let mut codes = Vec::new();
+            for i in 0..SIZE.pixels() {
+                let (x, y) = ((i % u64::from(SIZE.width)) as i64, (i / u64::from(SIZE.width)) as i64);
+                let mut colour = Place::wall(x as f64, y as f64);
+                if x >= leaves.x && x < leaves.right() && y >= leaves.y && y < leaves.bottom() {
+                    // Leaves of three pixels, each lighter or darker in every frame.
+                    let mut leaf = Random::new((x / 3) as u64 | ((y / 3) as u64) << 16 | k << 32);
+                    colour = [50.0, 70.0, 30.0].map(|v| v + 25.0 * leaf.within(-1.0, 1.0));
+                }
+                codes.extend(colour.map(|v| (v + 1.2 * random.normal()).clamp(0.0, 255.0).round() as u8));
+            }
+            MemoryFrame::new(SIZE, Samples::Eight(codes))
+        })
+        .collect();
+    let (_, plan) = decided(&frames);
+    assert_eq!(plan.moving.len(), 1, "{:?}", plan.moving);
+    assert_eq!(plan.moving[0].motion, Motion::Trembling);
+    let share = (leaves.width * leaves.height) as f32 / SIZE.pixels() as f32;
+    assert!((plan.moving[0].share / share - 1.0).abs() < 0.25, "{}", plan.moving[0].share);
 }

@@ -109,7 +109,8 @@ fn frame(place: &MemoryFrame, shot: &Shot, covers: &[Cover], random: &mut Random
 fn main() {
     let mut arguments = std::env::args().skip(1).filter_map(|a| a.parse::<u64>().ok());
     let (sets, seed) = (arguments.next().unwrap_or(50), arguments.next().unwrap_or(1));
-    let order = Order { seed: 7, width: 1800, frames: 1, crowd: Crowd::Nobody, sway: 0.0, pitch: PITCH };
+    let order =
+        Order { seed: 7, width: 1800, frames: 1, crowd: Crowd::Nobody, sway: 0.0, pitch: PITCH, wind: 0.0 };
     let place = Shoot::new(order).place(0).clone();
     let wide = place.size();
     let (mut errors, mut gains) = (Vec::new(), Vec::new());

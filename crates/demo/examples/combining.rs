@@ -3,6 +3,9 @@
 //! `cargo run --release -p evanu-demo --example combining -- [SETS] [WIDTH] [SEED] [KIND]` takes random sets of every kind
 //! at one place, and compares consensus and median with the truth. Ghost area is the share of ever occupied pixels
 //! whose grey error exceeds 12 of 255. Prints a line a set and a line of JSON a kind.
+//!
+//! With `FRAMES=FOLDER` the frames, the truth and where anything ever was are written there, for other pipelines
+//! (`measure/combining.py`); with `SAVE=FOLDER` plates and truths, with `DOUBTS=1` every doubt is told.
 
 use evanu_core::combine::Method;
 use evanu_core::geometry::{Homography, Point, Size};
@@ -18,6 +21,17 @@ use std::time::Instant;
 
 /// Name, visitors, frames from and to, whether glare moves over the picture.
 type Kind = (&'static str, fn(f32) -> Crowd, (usize, usize), bool);
+
+/// What was measured of one set.
+struct Measured {
+    consensus: Scored,
+    median: Scored,
+    /// Of [`ideal`].
+    best: Scored,
+    /// In percent, of consensus and median.
+    false_colour: (f64, f64),
+    seconds: f64,
+}
 
 const KINDS: [Kind; 9] = [
     ("static", |_| Crowd::Nobody, (8, 12), false),
@@ -117,6 +131,7 @@ fn doubted(plate: &Raster, truth: &Raster, plan: &Plan) -> [usize; 4] {
     let Some(choice) = &plan.choice else { return [0; 4] };
     let mut found = vec![false; sizes.len()];
     let mut needed = 0;
+    let told = std::env::var("DOUBTS").is_ok();
     for doubt in plan.doubts.iter() {
         let mut touches = false;
         for &p in &doubt.pixels {
@@ -131,9 +146,87 @@ fn doubted(plate: &Raster, truth: &Raster, plan: &Plan) -> [usize; 4] {
             }
         }
         needed += usize::from(touches);
+        if told {
+            println!(
+                "  {} {:?} {} px, confidence {:.2}, stories {:?}",
+                if touches { "needed" } else { "needless" },
+                doubt.reason,
+                doubt.pixels.len(),
+                doubt.confidence,
+                doubt.stories.iter().map(Vec::len).collect::<Vec<_>>()
+            );
+        }
+    }
+    if told {
+        for i in (0..sizes.len()).filter(|&i| sizes[i] > 64) {
+            let at = place.iter().position(|&p| p == i).unwrap_or(0);
+            println!(
+                "  wrong {} px from {}, {}, {}",
+                sizes[i],
+                at % w,
+                at / w,
+                if found[i] { "doubted" } else { "not doubted" }
+            );
+        }
     }
     let large: Vec<usize> = (0..sizes.len()).filter(|&i| sizes[i] > 64).collect();
     [large.len(), large.iter().filter(|&&i| found[i]).count(), plan.doubts.len(), needed]
+}
+
+/// What somebody who knew who stands where would make: at each place the average of the frames that are clear there.
+fn ideal(scene: &Scene<'_>, size: Size, clear: &dyn Fn(usize, usize) -> bool) -> Option<Raster> {
+    let mut sums = vec![[0.0f64; 4]; size.pixels() as usize];
+    for k in scene.used() {
+        let frame = scene.render(View::Frame(k), size.rect(), 0).ok()?;
+        for (i, (s, p)) in sums.iter_mut().zip(frame.data.chunks_exact(3)).enumerate() {
+            if clear(k, i) && p.iter().any(|v| *v > 0) {
+                (0..3).for_each(|c| s[c] += evanu_core::pixel::tone::to_linear(f64::from(p[c]) / 65535.0));
+                s[3] += 1.0;
+            }
+        }
+    }
+    let code = |v: f64| (evanu_core::pixel::tone::to_code(v) * 65535.0).round() as u16;
+    let data = sums.iter().flat_map(|s| [0, 1, 2].map(|c| code(s[c] / s[3].max(1.0)))).collect();
+    Some(Raster { size, data })
+}
+
+/// Share of pixels, in percent, whose colour no frame shows: farther from each by more than noise explains.
+fn false_colour(scene: &Scene<'_>, plate: &Raster) -> f64 {
+    /// Codes of eight bits.
+    const NOISE: i32 = 14;
+    let mut nearest = vec![i32::MAX; plate.size.pixels() as usize];
+    for k in scene.used() {
+        let Ok(frame) = scene.render(View::Frame(k), plate.size.rect(), 0) else { continue };
+        let pixels = frame.data.chunks_exact(3).zip(plate.data.chunks_exact(3));
+        for (n, (f, p)) in nearest.iter_mut().zip(pixels) {
+            let off = (0..3).map(|c| (i32::from(f[c]) - i32::from(p[c])).abs() / 257).max().unwrap_or(0);
+            *n = off.min(*n);
+        }
+    }
+    100.0 * nearest.iter().filter(|n| **n > NOISE).count() as f64 / nearest.len() as f64
+}
+
+/// Writes what other pipelines need of a set.
+fn give(name: &str, shoot: &Shoot, frames: &[Raster], plan: &Plan, truth: &Raster, counts: &[u16]) {
+    let Ok(folder) = std::env::var("FRAMES") else { return };
+    let folder = std::path::Path::new(&folder).join(name);
+    let write = |to: &str, picture: &Raster| {
+        let bytes = evanu_media::encode_png(picture)?;
+        std::fs::write(folder.join(to), bytes)
+    };
+    let all = || -> std::io::Result<()> {
+        std::fs::create_dir_all(folder.join("frames"))?;
+        for (k, frame) in frames.iter().enumerate().take(shoot.shots.len()) {
+            write(&format!("frames/frame-{k:02}.png"), frame)?;
+        }
+        write("truth.png", truth)?;
+        let ever = counts.iter().flat_map(|c| [if *c > 0 { u16::MAX } else { 0 }; 3]).collect();
+        write("ever.png", &Raster { size: truth.size, data: ever })?;
+        std::fs::write(folder.join("set.json"), format!("{{\"reference\": {}}}", plan.reference))
+    };
+    if let Err(e) = all() {
+        eprintln!("{name}: {e}");
+    }
 }
 
 /// Share of ever occupied places by how many frames they were taken in, at least `share` of them.
@@ -159,11 +252,18 @@ fn main() {
     let number = |i: usize, usual: u64| arguments.get(i).and_then(|a| a.parse().ok()).unwrap_or(usual);
     let (sets, width, seed) = (number(0, 3), number(1, 900) as u32, number(2, 1));
     let size: Size = frame_size(width);
-    let mut shoot =
-        Shoot::new(Order { seed, width, frames: 1, crowd: Crowd::Nobody, sway: 0.0, pitch: PITCH });
+    let mut shoot = Shoot::new(Order {
+        seed,
+        width,
+        frames: 1,
+        crowd: Crowd::Nobody,
+        sway: 0.0,
+        pitch: PITCH,
+        wind: 0.0,
+    });
     let mut random = Random::new(seed ^ 0xC0B);
     for (name, crowd, (from, to), glaring) in KINDS {
-        let mut all: Vec<(Scored, Scored, f64)> = Vec::new();
+        let mut all: Vec<Measured> = Vec::new();
         let mut doubts = [0; 4];
         for set in 0..sets {
             let count = from + random.below(to - from + 1);
@@ -174,6 +274,7 @@ fn main() {
             shoot.again(own, count, crowd(count as f32 * 3.4));
             let mut spots = Random::new(own);
             let mut masks = Vec::new();
+            let mut pictures = Vec::new();
             let frames: Vec<MemoryFrame> = (0..count)
                 .map(|k| {
                     let mut frame = shoot.frame(k);
@@ -184,8 +285,11 @@ fn main() {
                     if set == 0 {
                         save(&format!("{name}-{k}"), &frame.picture);
                     }
-                    let codes = frame.picture.data;
-                    MemoryFrame::new(size, Samples::Eight(codes.iter().map(|v| (v / 257) as u8).collect()))
+                    let codes = frame.picture.data.iter().map(|v| (v / 257) as u8).collect();
+                    if std::env::var("FRAMES").is_ok() {
+                        pictures.push(frame.picture);
+                    }
+                    MemoryFrame::new(size, Samples::Eight(codes))
                 })
                 .collect();
             let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
@@ -207,6 +311,7 @@ fn main() {
                 own.after(&reference.to_place)
             };
             let mut counts = vec![0u16; size.pixels() as usize];
+            let mut taken = vec![vec![false; size.pixels() as usize]; count];
             for (k, mask) in masks.iter().enumerate() {
                 let h = back(k);
                 for (i, c) in counts.iter_mut().enumerate() {
@@ -217,7 +322,8 @@ fn main() {
                     if size.holds(p) {
                         let at = p.y.round().max(0.0) as usize * size.width as usize
                             + p.x.round().max(0.0) as usize;
-                        *c += u16::from(mask.get(at).copied().unwrap_or(false));
+                        taken[k][i] = mask.get(at).copied().unwrap_or(false);
+                        *c += u16::from(taken[k][i]);
                     }
                 }
             }
@@ -229,37 +335,61 @@ fn main() {
             else {
                 continue;
             };
+            give(&format!("{name}-{set:02}"), &shoot, &pictures, &plan, &truth, &counts);
             save(&format!("{name}-consensus-{set}"), &consensus);
             save(&format!("{name}-truth-{set}"), &truth);
+            let Some(ideal) = ideal(&scene, size, &|k, i| !taken[k][i]) else { continue };
+            let best = score(&ideal, &truth, &counts, count);
             let (c, m) = (score(&consensus, &truth, &counts, count), score(&median, &truth, &counts, count));
             let (busy, never) = (taken_most(&counts, count, 0.55), taken_most(&counts, count, 1.0));
             let d = doubted(&consensus, &truth, &plan);
             (0..4).for_each(|i| doubts[i] += d[i]);
             println!(
-                "{name} {set}: wrong places {} of which doubted {}, doubts {} of which needed {}; {count} frames, {busy:.0} % of places taken in 55 %, {never:.1} % always; consensus {:.2} dB ghost {:.2} % ({:.2} % where a frame is clear), median {:.2} dB ghost {:.2} %; decided in {decided:.2} s, rendered in {seconds:.2} s",
-                d[0], d[1], d[2], d[3], c.psnr, c.ghost, c.avoidable, m.psnr, m.ghost
+                "{name} {set}: wrong places {} of which doubted {}, doubts {} of which needed {}; {count} frames, {busy:.0} % of places taken in 55 %, {never:.1} % always; consensus {:.2} dB ghost {:.2} % ({:.2} % where a frame is clear), median {:.2} dB ghost {:.2} %, ideal {:.2} dB ghost {:.2} %; decided in {decided:.2} s, rendered in {seconds:.2} s",
+                d[0],
+                d[1],
+                d[2],
+                d[3],
+                c.psnr,
+                c.ghost,
+                c.avoidable,
+                m.psnr,
+                m.ghost,
+                best.psnr,
+                best.avoidable
             );
-            all.push((c, m, decided));
+            all.push(Measured {
+                consensus: c,
+                median: m,
+                best,
+                false_colour: (false_colour(&scene, &consensus), false_colour(&scene, &median)),
+                seconds: decided,
+            });
         }
         if all.is_empty() {
             continue;
         }
         let n = all.len() as f64;
-        let mean = |f: &dyn Fn(&(Scored, Scored, f64)) -> f64| all.iter().map(f).sum::<f64>() / n;
-        let worst = all.iter().map(|a| a.0.ghost).fold(0.0, f64::max);
+        let mean = |f: &dyn Fn(&Measured) -> f64| all.iter().map(f).sum::<f64>() / n;
+        let worst = all.iter().map(|a| a.consensus.ghost).fold(0.0, f64::max);
         println!(
-            "{{\"kind\": \"{name}\", \"sets\": {}, \"consensus_psnr\": {:.2}, \"median_psnr\": {:.2}, \"consensus_ghost\": {:.3}, \"avoidable_ghost\": {:.3}, \"worst_ghost\": {worst:.3}, \"median_ghost\": {:.3}, \"wrong_places\": {}, \"doubted\": {}, \"doubts\": {}, \"needed\": {}, \"decide_s\": {:.2}}}",
+            "{{\"kind\": \"{name}\", \"sets\": {}, \"consensus_psnr\": {:.2}, \"median_psnr\": {:.2}, \"consensus_ghost\": {:.3}, \"avoidable_ghost\": {:.3}, \"worst_ghost\": {worst:.3}, \"median_ghost\": {:.3}, \"ideal_psnr\": {:.2}, \"ideal_ghost\": {:.3}, \"wrong_places\": {}, \"doubted\": {}, \"doubts\": {}, \"needed\": {}, \"decide_s\": {:.2}, \"lost\": {:.2}, \"false_colour\": {:.4}, \"median_false_colour\": {:.4}}}",
             all.len(),
-            mean(&|a| a.0.psnr),
-            mean(&|a| a.1.psnr),
-            mean(&|a| a.0.ghost),
-            mean(&|a| a.0.avoidable),
-            mean(&|a| a.1.ghost),
+            mean(&|a| a.consensus.psnr),
+            mean(&|a| a.median.psnr),
+            mean(&|a| a.consensus.ghost),
+            mean(&|a| a.consensus.avoidable),
+            mean(&|a| a.median.ghost),
+            mean(&|a| a.best.psnr),
+            mean(&|a| a.best.avoidable),
             doubts[0],
             doubts[1],
             doubts[2],
             doubts[3],
-            mean(&|a| a.2)
+            mean(&|a| a.seconds),
+            mean(&|a| 100.0 * (10f64.powf((a.best.psnr - a.consensus.psnr) / 20.0) - 1.0)),
+            mean(&|a| a.false_colour.0),
+            mean(&|a| a.false_colour.1)
         );
     }
 }

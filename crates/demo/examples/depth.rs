@@ -55,6 +55,7 @@ fn main() {
             crowd: Crowd::Forecourt,
             sway,
             pitch: -0.1,
+            wind: 0.0,
         });
         let frames: Vec<MemoryFrame> = (0..FRAMES)
             .map(|k| {

@@ -75,6 +75,11 @@ impl Place {
         !self.things.blocked(&Ray { origin: p, direction: self.towards_sun(random) }, 120.0)
     }
 
+    /// The sky in a direction when its clouds have drifted so far, in their own size.
+    pub fn sky(&self, direction: Vec3, drift: f32) -> Vec3 {
+        sky(direction, self.sun, drift)
+    }
+
     /// A random direction to the sun's disc.
     pub fn towards_sun(&self, random: &mut Random) -> Vec3 {
         (self.sun + DISC * sphere(random)).normalize()
@@ -83,7 +88,7 @@ impl Place {
     /// Traces one ray.
     pub fn see(&self, ray: &Ray, random: &mut Random) -> Seen {
         let Some(hit) = self.hit(ray, 400.0) else {
-            return Seen { light: sky(ray.direction, self.sun), sunlit: 0.0, distance: f32::INFINITY };
+            return Seen { light: sky(ray.direction, self.sun, 0.0), sunlit: 0.0, distance: f32::INFINITY };
         };
         let p = ray.at(hit.t);
         let look = look(&hit, p, hit.t);
@@ -117,7 +122,7 @@ impl Place {
             let grazing = (1.0 + ray.direction.dot(n)).clamp(0.0, 1.0).powi(5);
             let share = look.gloss + (1.0 - look.gloss) * grazing * 0.8;
             let seen = match self.hit(&Ray { origin: start, direction: mirrored }, 80.0) {
-                None => sky(mirrored, self.sun),
+                None => sky(mirrored, self.sun, 0.0),
                 Some(h) => look_flat(&h) * (SKY + SUN * 0.35 * h.normal.dot(self.sun).max(0.0)),
             };
             let tint = if hit.stuff == Stuff::Brass { Vec3::new(1.0, 0.74, 0.38) } else { Vec3::ONE };
@@ -148,7 +153,7 @@ pub fn sphere(random: &mut Random) -> Vec3 {
 }
 
 /// Sky, clouds and far hills in a direction.
-fn sky(d: Vec3, sun: Vec3) -> Vec3 {
+fn sky(d: Vec3, sun: Vec3, drift: f32) -> Vec3 {
     let height = d.y.max(0.0);
     let azimuth = d.x.atan2(d.z);
     for (k, (base, haze)) in [(0.012, 0.25), (0.033, 0.5), (0.055, 0.72)].into_iter().enumerate() {
@@ -166,7 +171,7 @@ fn sky(d: Vec3, sun: Vec3) -> Vec3 {
     let glow = d.dot(sun).max(0.0).powi(12) * 0.25;
     let clear = clear + Vec3::new(1.0, 0.9, 0.75) * glow;
     let plane = Vec3::new(d.x, 0.0, d.z) / (height + 0.10);
-    let p = plane * 1.7 + Vec3::new(3.2, 0.0, 1.1);
+    let p = plane * 1.7 + Vec3::new(3.2 + drift, 0.0, 1.1 + 0.4 * drift);
     let density = fbm(p, 7) + 0.12 * fbm(p * 0.35, 2) - 0.06;
     let cover = step(0.50, 0.72, density) * step(0.02, 0.14, height);
     // Denser parts are seen from below: greyer.

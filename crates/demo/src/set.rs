@@ -121,8 +121,15 @@ pub fn render(
     let truth = folder.join("truth");
     std::fs::create_dir_all(&truth).map_err(|e| MediaError::writing(&truth, &e))?;
     tell(format!("rendering the empty place, {width} px wide"));
-    let shoot =
-        Shoot::new(Order { seed: set.seed, width, frames, crowd: Crowd::Forecourt, sway: 0.0, pitch: PITCH });
+    let shoot = Shoot::new(Order {
+        seed: set.seed,
+        width,
+        frames,
+        crowd: Crowd::Forecourt,
+        sway: 0.0,
+        pitch: PITCH,
+        wind: 0.0,
+    });
     let size = frame_size(width);
     let place = truth.join("place.tif");
     let camera = None;

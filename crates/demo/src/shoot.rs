@@ -45,6 +45,8 @@ pub struct Order {
     pub sway: f64,
     /// How far up the camera looks, in radians; [`PITCH`] in the sample sets.
     pub pitch: f64,
+    /// How fast the clouds drift, as a share of their own size a second; 0 when they stand.
+    pub wind: f64,
 }
 
 /// How one frame was taken.
@@ -235,6 +237,9 @@ impl Shoot {
         let size = frame_size(self.order.width);
         let shot = &self.shots[index];
         let mut light = empty_light(self.place(index), shot, size);
+        if self.order.wind > 0.0 {
+            self.drift(index, &mut light);
+        }
         let figures: Vec<Posed> = self.movers.iter().map(|m| m.at(shot.time as f32)).collect();
         let busy = self.busy(&figures, index, size);
         let focal = (FOCAL * f64::from(self.order.width)) as f32;
@@ -270,6 +275,22 @@ impl Shoot {
             *v *= falloff(i % w, i / w, size) * shot.gain;
         }
         (light, occupied.concat())
+    }
+
+    /// Where nothing but sky is seen, the sky as it is when frame `index` is taken.
+    fn drift(&self, index: usize, light: &mut [Vec3]) {
+        let (shot, back, w) =
+            (&self.shots[index], self.backdrop(index), frame_size(self.order.width).width as usize);
+        let drift = (self.order.wind * shot.time) as f32;
+        light.par_iter_mut().enumerate().for_each(|(i, px)| {
+            let p = Point::new((i % w) as f64, (i / w) as f64);
+            let q = shot.to_place.apply(p);
+            let on = |v: f64, n: u32| v.round().clamp(0.0, f64::from(n) - 1.0) as usize;
+            let at = on(q.y, self.wide.height) * self.wide.width as usize + on(q.x, self.wide.width);
+            if back.distance[at].is_infinite() {
+                *px = self.model.sky(self.ray(index, p).direction, drift).map(exposure);
+            }
+        });
     }
 
     /// Light at a pixel from figures: their colour, how much of the pixel they cover, how much they darken it.
@@ -454,7 +475,15 @@ mod tests {
 
     #[test]
     fn a_shoot_is_the_same_every_time_and_its_truth_fits() {
-        let order = Order { seed: 3, width: 96, frames: 2, crowd: Crowd::Forecourt, sway: 0.0, pitch: PITCH };
+        let order = Order {
+            seed: 3,
+            width: 96,
+            frames: 2,
+            crowd: Crowd::Forecourt,
+            sway: 0.0,
+            pitch: PITCH,
+            wind: 0.0,
+        };
         let (a, b) = (Shoot::new(order), Shoot::new(order));
         assert_eq!(a.frame(1).picture, b.frame(1).picture);
         // Where nobody stands, the frame is the truth up to its noise.

@@ -26,7 +26,8 @@ fn source(picture: &Raster) -> MemoryFrame {
 }
 
 fn set(crowd: Crowd, frames: usize) -> Set {
-    let shoot = Shoot::new(Order { seed: 11, width: WIDTH, frames, crowd, sway: 0.0, pitch: PITCH });
+    let shoot =
+        Shoot::new(Order { seed: 11, width: WIDTH, frames, crowd, sway: 0.0, pitch: PITCH, wind: 0.0 });
     let frames = (0..frames).map(|k| source(&shoot.frame(k).picture)).collect();
     Set { shoot, frames }
 }
@@ -99,10 +100,11 @@ fn a_preview_is_the_same_region_of_the_export() {
             let part = scene.render(view, region, 0).unwrap();
             if view == View::Plate {
                 assert!(
-                    scene.aligned(region, 0).unwrap().combined(
-                        (scene.recipe.method, scene.choice(scene.recipe.method).unwrap()),
-                        &scene.tables(View::Plate)
-                    ) == part
+                    scene
+                        .aligned(region, 0)
+                        .unwrap()
+                        .combined(scene.way(View::Plate).unwrap(), &scene.tables(View::Plate))
+                        == part
                 );
             }
             for y in 0..region.height {

@@ -38,6 +38,8 @@ use utoipa::OpenApi;
         routes::fit,
         routes::agreement,
         routes::doubts,
+        routes::moving,
+        routes::glare,
         routes::sample_set,
         routes::start_export,
         routes::get_run,
@@ -48,9 +50,11 @@ use utoipa::OpenApi;
         pictures::cover,
         pictures::frame_thumbnail,
         pictures::look,
+        pictures::extent,
+        pictures::evidence,
         events::events
     ),
-    components(schemas(evanu_studio::Event, problem::Problem))
+    components(schemas(evanu_studio::Event, evanu_studio::Evidence, problem::Problem))
 )]
 struct Description;
 

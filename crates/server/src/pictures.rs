@@ -4,13 +4,19 @@ use crate::problem::{Failure, Problem};
 use crate::routes::off;
 use actix_web::http::header::{self, ETag, EntityTag, IfNoneMatch};
 use actix_web::{HttpRequest, HttpResponse, get, web};
-use evanu_studio::{Look, Method, Pixels, Studio, StudioError, View};
+use evanu_studio::{Evidence, ExtentInfo, Look, Method, Pixels, Studio, StudioError, View};
 use serde::Deserialize;
 use utoipa::IntoParams;
 
 /// Adds these routes.
 pub fn configure(config: &mut web::ServiceConfig) {
-    config.service(tile).service(cover).service(frame_thumbnail).service(look);
+    config
+        .service(tile)
+        .service(cover)
+        .service(frame_thumbnail)
+        .service(look)
+        .service(extent)
+        .service(evidence);
 }
 
 fn view_of(name: &str) -> Result<View, StudioError> {
@@ -119,6 +125,9 @@ pub async fn frame_thumbnail(
     Ok(small(off(&studio, move |s| s.thumbnail(set, Some(frame), side.side)).await?))
 }
 
+/// Side of the spot in the middle of a crop that is compared with the plate, in the crop's pixels.
+const SPOT: u32 = 14;
+
 /// A place to look at.
 #[derive(Deserialize, IntoParams)]
 pub struct Place {
@@ -132,6 +141,10 @@ pub struct Place {
     width: u32,
     /// Height of each crop, 16..=400.
     height: u32,
+    /// Width of the part in the crops' middle that is compared with the plate, in their pixels [14].
+    spot_width: Option<u32>,
+    /// Its height [14].
+    spot_height: Option<u32>,
     /// The place by every method instead of in every frame.
     #[serde(default)]
     methods: bool,
@@ -147,7 +160,10 @@ pub async fn look(
 ) -> Result<web::Json<Look>, Failure> {
     let p = place.into_inner();
     let size = evanu_core::geometry::Size::new(p.width, p.height);
-    Ok(web::Json(off(&studio, move |s| s.look(*set, (p.x, p.y), p.level, size, p.methods)).await?))
+    let side = |wanted: Option<u32>, most: u32| wanted.unwrap_or(SPOT).clamp(1, most.max(1));
+    let spot =
+        evanu_core::geometry::Size::new(side(p.spot_width, size.width), side(p.spot_height, size.height));
+    Ok(web::Json(off(&studio, move |s| s.look(*set, (p.x, p.y), p.level, (size, spot), p.methods)).await?))
 }
 
 #[cfg(test)]
@@ -159,8 +175,46 @@ mod tests {
         assert_eq!(view_of("plate").unwrap(), View::Plate);
         assert_eq!(view_of("frame-3").unwrap(), View::Frame(3));
         assert_eq!(view_of("by-rank:30").unwrap(), View::By(Method::Rank(30)));
-        assert!(view_of("frame-x").is_err() && view_of("by-clipped").is_err() && view_of("../x").is_err());
+        assert!(view_of("frame-x").is_err() && view_of("by-nothing").is_err() && view_of("../x").is_err());
         assert_eq!(parse_tile("3_4.png"), Some(((3, 4), Pixels::Png)));
         assert_eq!(parse_tile("3_-4.png"), None);
     }
+}
+
+/// A thing pointed at.
+#[derive(Deserialize, IntoParams)]
+pub struct Thing {
+    /// Column on the canvas, in full-size pixels.
+    x: f64,
+    /// Row on the canvas.
+    y: f64,
+    /// Index of the frame whose content there is meant.
+    frame: usize,
+}
+
+/// How far what a frame shows instead of the plate around a place reaches.
+#[utoipa::path(context_path = "/api", params(("set" = i64, Path), Thing), responses((status = 200, body = ExtentInfo), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[get("/sets/{set}/extent")]
+pub async fn extent(
+    studio: web::Data<Studio>,
+    set: web::Path<i64>,
+    thing: web::Query<Thing>,
+) -> Result<web::Json<ExtentInfo>, Failure> {
+    let t = thing.into_inner();
+    Ok(web::Json(off(&studio, move |s| s.extent(*set, (t.x, t.y), t.frame)).await?))
+}
+
+/// A picture about where the plate's pixels come from, over the reference.
+#[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("what" = Evidence, Path)), responses((status = 200, content_type = "image/png", body = Vec<u8>), (status = 409, body = Problem)))]
+#[get("/sets/{set}/evidence/{what}.png")]
+pub async fn evidence(
+    studio: web::Data<Studio>,
+    path: web::Path<(i64, Evidence)>,
+) -> Result<HttpResponse, Failure> {
+    let (set, what) = *path;
+    let bytes = off(&studio, move |s| s.evidence(set, what)).await?;
+    Ok(HttpResponse::Ok()
+        .content_type("image/png")
+        .insert_header((header::CACHE_CONTROL, "private, max-age=3600"))
+        .body(bytes))
 }

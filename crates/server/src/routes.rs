@@ -4,8 +4,8 @@ use crate::problem::{Failure, Problem};
 use actix_web::http::header::{ContentDisposition, DispositionParam, DispositionType};
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, put, web};
 use evanu_studio::{
-    AgreementFact, Change, DoubtInfo, ExportRequest, FitInfo, FolderInfo, RelinkInfo, RunInfo, SetDetail,
-    SetSummary, Studio, StudioError,
+    AgreementFact, Change, DoubtInfo, ExportRequest, FitInfo, FolderInfo, GlareInfo, MovingInfo, RelinkInfo,
+    RunInfo, SetDetail, SetSummary, Studio, StudioError,
 };
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -87,6 +87,8 @@ pub fn configure(config: &mut web::ServiceConfig) {
         .service(fit)
         .service(agreement)
         .service(doubts)
+        .service(moving)
+        .service(glare)
         .service(start_export)
         .service(get_run)
         .service(cancel_run)
@@ -295,6 +297,21 @@ pub async fn agreement(studio: Shared, set: web::Path<i64>) -> Result<web::Json<
 #[get("/sets/{set}/doubts")]
 pub async fn doubts(studio: Shared, set: web::Path<i64>) -> Result<web::Json<Vec<DoubtInfo>>, Failure> {
     Ok(web::Json(off(&studio, move |s| s.doubts(*set)).await?))
+}
+
+/// The areas that move and belong, largest first.
+#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 200, body = [MovingInfo]), (status = 409, body = Problem)))]
+#[get("/sets/{set}/moving")]
+pub async fn moving(studio: Shared, set: web::Path<i64>) -> Result<web::Json<Vec<MovingInfo>>, Failure> {
+    Ok(web::Json(off(&studio, move |s| s.moving(*set)).await?))
+}
+
+/// When the highlights that a lift takes off come back.
+#[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("lift" = usize, Path)), responses((status = 200, body = GlareInfo), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[get("/sets/{set}/lifts/{lift}/glare")]
+pub async fn glare(studio: Shared, path: web::Path<(i64, usize)>) -> Result<web::Json<GlareInfo>, Failure> {
+    let (set, lift) = *path;
+    Ok(web::Json(off(&studio, move |s| s.glare(set, lift)).await?))
 }
 
 /// Begins to write the plate to a file.

@@ -2,11 +2,28 @@
 
 use crate::Studio;
 use crate::error::StudioError;
-use crate::model::{DoubtInfo, OriginInfo};
+use crate::model::{DoubtInfo, GlareInfo, MovingInfo, OriginInfo};
 use crate::views::Loaded;
 use evanu_core::combine::Method;
+use evanu_core::composite::{Laid, origin};
 use evanu_core::evidence::doubts::{Doubt, Reason};
+use evanu_core::evidence::moving::{Motion, Moving};
 use evanu_core::geometry::{Point, Rect};
+use evanu_core::plan::Plan;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// Pictures about where the plate's pixels come from, over the reference, at the size that the consensus is decided on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Evidence {
+    /// Numbers of frames and moments, by channel.
+    Origin,
+    /// White where a single moment shows what was chosen.
+    Alone,
+    /// White where several do, but less than half.
+    Few,
+}
 
 impl Studio {
     /// The doubts of a set, largest first; none when the plate is not made by consensus.
@@ -22,14 +39,16 @@ impl Studio {
         let numbers = self.numbers(set)?;
         let one = |(doubt, settled): (&Doubt, &Option<evanu_core::recipe::Settled>)| {
             let inside = doubt.bbox.intersect(canvas);
+            // What was taken by hand needs no answer any more.
+            let lifted = loaded.plan.lifts.iter().rev().find(|l| covers(l, doubt, &loaded.plan));
             DoubtInfo {
                 place: Rect { x: inside.x - canvas.x, y: inside.y - canvas.y, ..inside }.into(),
                 bbox: doubt.bbox.into(),
                 reason: reason(doubt, &numbers),
                 confidence: doubt.confidence,
                 stories: doubt.stories.clone(),
-                settled: settled.is_some(),
-                frame: settled.and_then(|s| s.frame),
+                settled: settled.is_some() || lifted.is_some(),
+                frame: settled.and_then(|s| s.frame).or(lifted.and_then(|l| l.source.frame())),
             }
         };
         Ok(loaded
@@ -40,6 +59,77 @@ impl Studio {
             .filter(|(d, _)| !d.bbox.intersect(canvas).is_empty())
             .map(one)
             .collect())
+    }
+
+    /// The strength below which half of the glare that a lift takes off is back; `None` when it takes none off.
+    ///
+    /// # Errors
+    /// When the frames are not ready or there is no such lift.
+    pub fn glare(&self, set: i64, lift: usize) -> Result<GlareInfo, StudioError> {
+        let loaded = self.loaded(set)?;
+        if lift >= loaded.recipe.lifts.len() {
+            return Err(StudioError::NotFound("there is no such lift".into()));
+        }
+        let Some(laid) = loaded.plan.lifts.iter().find(|l| l.index == lift) else {
+            return Ok(GlareInfo { returns: None });
+        };
+        let stops = loaded.with(|s| evanu_core::prepare::glare(s.plan, s.recipe, s.sources, laid))?;
+        Ok(GlareInfo { returns: stops.map(evanu_core::composite::returns) })
+    }
+
+    /// The areas of a set that move and belong, largest first.
+    ///
+    /// # Errors
+    /// When the frames are not ready.
+    pub fn moving(&self, set: i64) -> Result<Vec<MovingInfo>, StudioError> {
+        let loaded = self.loaded(set)?;
+        let one = |m: &Moving| {
+            let what = match m.motion {
+                Motion::Drifting => "drifts, like cloud or smoke",
+                Motion::Trembling => "trembles, like leaves or water",
+            };
+            let covered = |l: &Laid| {
+                let on = m.outline.iter().filter(|p| l.mask.at(**p) >= 0.4).count();
+                2 * on > m.outline.len()
+            };
+            MovingInfo {
+                outline: m.outline.clone(),
+                what: what.to_owned(),
+                share: m.share,
+                frame: m.frame,
+                settled: loaded.plan.lifts.iter().any(covered),
+            }
+        };
+        Ok(loaded.plan.moving.iter().map(one).collect())
+    }
+
+    /// A picture about where the plate's pixels come from, as PNG.
+    ///
+    /// # Errors
+    /// When the frames are not ready or the plate does not rest on a consensus.
+    pub fn evidence(&self, set: i64, what: Evidence) -> Result<Vec<u8>, StudioError> {
+        let loaded = self.loaded(set)?;
+        let plan = &loaded.plan;
+        let choice =
+            plan.choice.as_ref().filter(|_| loaded.recipe.method == Method::Consensus).ok_or_else(|| {
+                StudioError::Conflict(
+                    "only the consensus knows where each pixel comes from: choose it at Combine".into(),
+                )
+            })?;
+        let moments: Vec<u32> = plan.frames.iter().map(|f| f.moment).collect();
+        let origins = origin::origins(choice, &moments, &plan.lifts);
+        let mut all: Vec<u32> = choice.frames.iter().map(|&i| moments[i]).collect();
+        all.sort_unstable();
+        all.dedup();
+        let picture = match what {
+            Evidence::Origin => origin::picture(choice, &origins),
+            Evidence::Alone => origin::stencil(choice, &origins, |o| o.moments == 1 && all.len() > 1),
+            Evidence::Few => {
+                origin::stencil(choice, &origins, |o| o.moments > 1 && 2 * o.moments < all.len())
+            }
+        };
+        evanu_media::encode_png(&picture)
+            .map_err(|e| StudioError::Storage(format!("the picture could not be encoded: {e}")))
     }
 
     /// The numbers that frames are shown with, by their index.
@@ -58,9 +148,14 @@ impl Studio {
 impl Loaded {
     /// Where a place of the plate comes from, in plate pixels.
     pub fn origin(&self, x: f64, y: f64) -> Option<OriginInfo> {
-        let choice = self.plan.choice.as_ref().filter(|_| self.recipe.method == Method::Consensus)?;
         let canvas = self.with(|s| s.canvas());
         let place = Point::new(x + canvas.x as f64, y + canvas.y as f64);
+        let covers = |l: &&Laid| l.strength * l.mask.at(place) >= 0.5;
+        if let Some(lift) = self.plan.lifts.iter().rev().find(covers) {
+            let frames = lift.source.frame().into_iter().collect();
+            return Some(OriginInfo { agree: 1, moments: 1, frames, lift: Some(lift.index) });
+        }
+        let choice = self.plan.choice.as_ref().filter(|_| self.recipe.method == Method::Consensus)?;
         let side = f64::from(1u32 << choice.level);
         let (column, row) = (((place.x + 0.5) / side).floor(), ((place.y + 0.5) / side).floor());
         if column < 0.0 || row < 0.0 || column as u32 >= choice.size.width || row as u32 >= choice.size.height
@@ -83,8 +178,17 @@ impl Loaded {
             .copied()
             .filter(|&i| self.plan.frames[i].to_frame().covers(place, self.plan.frames[i].size))
             .collect();
-        Some(OriginInfo { agree: moments(&frames), moments: moments(&there), frames })
+        Some(OriginInfo { agree: moments(&frames), moments: moments(&there), frames, lift: None })
     }
+}
+
+/// Whether a lift lies over most of a doubt.
+fn covers(lift: &Laid, doubt: &Doubt, plan: &Plan) -> bool {
+    let Some(choice) = &plan.choice else { return false };
+    let (w, side) = (choice.size.width, f64::from(1u32 << choice.level));
+    let full = |v: u32| (f64::from(v) + 0.5) * side - 0.5;
+    let on = |p: &&u32| lift.mask.at(Point::new(full(**p % w), full(**p / w))) >= 0.5;
+    10 * doubt.pixels.iter().filter(on).count() > 7 * doubt.pixels.len()
 }
 
 fn reason(doubt: &Doubt, numbers: &[usize]) -> String {

@@ -17,6 +17,7 @@ mod shoots;
 mod store;
 mod views;
 
+pub use doubts::Evidence;
 pub use error::StudioError;
 pub use evanu_core::combine::Method;
 pub use evanu_core::develop::Develop;
@@ -24,9 +25,9 @@ pub use evanu_core::recipe::{Align, Area, Canvas, Guide, Hand, Matching, Pair, R
 pub use evanu_core::render::View;
 pub use export::{ExportFormat, ExportRequest};
 pub use model::{
-    AgreementFact, AreaInfo, CanvasInfo, Change, CropInfo, DoubtInfo, Event, Finding, FitInfo, FolderInfo,
-    FrameInfo, FrameState, LightInfo, Look, OriginInfo, RelinkInfo, RunInfo, RunKind, RunState, SetDetail,
-    SetSummary, StepInfo,
+    AgreementFact, AreaInfo, CanvasInfo, Change, CropInfo, DoubtInfo, Event, ExtentInfo, Finding, FitInfo,
+    FolderInfo, FrameInfo, FrameState, GlareInfo, LightInfo, Look, MovingInfo, OriginInfo, RelinkInfo,
+    RunInfo, RunKind, RunState, SetDetail, SetSummary, StepInfo,
 };
 pub use sets::Incoming;
 pub use views::{Pixels, TILE};
@@ -53,6 +54,8 @@ struct Inner {
     aligned: Mutex<views::AlignedTiles>,
     /// What the consensus chose, for the states last looked at; held while one is being decided.
     chosen: Mutex<LruCache<String, views::Chosen>>,
+    /// Masks of lifts last drawn; `None` where one covers nothing.
+    masks: Mutex<LruCache<String, Option<Arc<evanu_core::composite::mask::Mask>>>>,
     events: broadcast::Sender<Event>,
     queue: runs::Queue,
 }
@@ -79,6 +82,7 @@ impl Studio {
             tiles: Mutex::new(LruCache::new(capacity(1200))),
             aligned: Mutex::new(views::AlignedTiles::new()),
             chosen: Mutex::new(LruCache::new(capacity(6))),
+            masks: Mutex::new(LruCache::new(capacity(200))),
             events,
             queue: runs::Queue::default(),
         }));

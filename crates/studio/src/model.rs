@@ -231,6 +231,8 @@ pub struct SetDetail {
     pub matched: Option<bool>,
     /// How far the lens moved the corners, in percent of the half diagonal, when it was repaired.
     pub lens_percent: Option<f64>,
+    /// Columns and rows of the reference frame.
+    pub reference_size: Option<[u32; 2]>,
     /// What all used frames share, in reference pixels.
     pub common: Option<AreaInfo>,
     /// Number of camera positions.
@@ -275,6 +277,29 @@ pub struct DoubtInfo {
     pub frame: Option<usize>,
 }
 
+/// An area that moves and belongs.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct MovingInfo {
+    /// Its outline in reference pixels.
+    #[schema(value_type = Vec<PointShape>)]
+    pub outline: Vec<evanu_core::geometry::Point>,
+    /// What moves, in words.
+    pub what: String,
+    /// Share of the picture, 0..=1.
+    pub share: f32,
+    /// Index of the frame that is proposed for one moment whole.
+    pub frame: usize,
+    /// Whether a lift covers it already.
+    pub settled: bool,
+}
+
+/// When highlights that a lift takes off come back.
+#[derive(Debug, Clone, Copy, Serialize, ToSchema)]
+pub struct GlareInfo {
+    /// Strength, 0..=1, below which half of them are back; null when there are none.
+    pub returns: Option<f32>,
+}
+
 /// Where a pixel of the plate comes from.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct OriginInfo {
@@ -284,6 +309,8 @@ pub struct OriginInfo {
     pub moments: usize,
     /// Indices of the frames that make the pixel, in the set's order.
     pub frames: Vec<usize>,
+    /// The lift that covers it: its place in the recipe's list.
+    pub lift: Option<usize>,
 }
 
 /// Kinds of background work.
@@ -375,6 +402,8 @@ pub struct CropInfo {
     pub index: usize,
     /// Whether the frame shows the same as the plate in the middle of the crop; `None` where it does not reach.
     pub agrees: Option<bool>,
+    /// Share of the middle in which it does, 0..=1.
+    pub share: Option<f32>,
 }
 
 /// The same place in every frame, side by side.
@@ -432,7 +461,10 @@ pub struct RecipeShape {
     /// Doubts settled by hand.
     #[serde(default)]
     pub settled: Vec<SettledShape>,
-    /// `consensus`, `median`, `mean`, `darkest`, `lightest` or `rank:P`.
+    /// Areas with a source of their own, later ones over earlier ones.
+    #[serde(default)]
+    pub lifts: Vec<LiftShape>,
+    /// `consensus`, `median`, `mean`, `clipped`, `everybody`, `darkest`, `lightest` or `rank:P`.
     pub method: String,
     /// `reference` or `common`.
     pub canvas: String,
@@ -476,6 +508,47 @@ pub struct AreaShape {
     pub outline: Vec<PointShape>,
 }
 
+/// Where the pixels of a lift come from.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[schema(as = Source)]
+#[serde(rename_all = "lowercase")]
+pub enum SourceShape {
+    /// One frame, by its index.
+    Frame(usize),
+    /// All frames, by a method.
+    Method(String),
+    /// One frame as it was lit, without its highlights.
+    Calm(usize),
+}
+
+/// An area of the plate with a source of its own.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[schema(as = Lift)]
+pub struct LiftShape {
+    /// Index of the frame it was drawn on.
+    pub on: usize,
+    /// A closed outline in that frame's pixels.
+    pub outline: Vec<PointShape>,
+    /// Where its pixels come from.
+    pub source: SourceShape,
+    /// How far the border fades to both sides, in reference pixels.
+    pub soft: f64,
+    /// Whether the border moves to edges of the picture near it.
+    pub follow: bool,
+    /// How much of it shows, 0..=1; for `calm`, how small a highlight is taken off.
+    pub strength: f32,
+    /// Kept without being laid.
+    pub off: bool,
+}
+
+/// How far a thing reaches.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct ExtentInfo {
+    /// Its outline in reference pixels; null when the frame shows the same as the plate there.
+    #[schema(value_type = Option<Vec<PointShape>>)]
+    pub outline: Option<Vec<evanu_core::geometry::Point>>,
+}
+
 /// The same thing seen in two frames.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 #[schema(as = Pair)]
@@ -510,7 +583,7 @@ pub struct HandShape {
 mod tests {
     use super::*;
     use evanu_core::geometry::{Point, Rect};
-    use evanu_core::recipe::{Area, Guide, Hand, Pair, Recipe, Settled};
+    use evanu_core::recipe::{Area, Guide, Hand, Lift, Pair, Recipe, Settled, Source};
 
     #[test]
     fn the_described_recipe_is_the_real_one() {
@@ -519,8 +592,26 @@ mod tests {
         let pairs = vec![Pair { from: p(1.0, 2.0), to: p(3.0, 4.5) }];
         let hand = Hand { frame: 0, on: 1, pairs, shift: [1.0, 2.0], turn: 0.5, scale: 1.5, snap: true };
         let settled = vec![Settled { bbox: Rect::new(1, 2, 3, 4), frame: Some(2) }];
-        let recipe =
-            Recipe { reference: Some(1), areas: vec![area], hands: vec![hand], settled, ..Recipe::new(3) };
+        let lift = |source| Lift {
+            on: 1,
+            outline: vec![p(1.0, 2.0), p(3.5, 4.0), p(5.0, 6.0)],
+            source,
+            soft: 4.5,
+            follow: true,
+            strength: 0.5,
+            off: false,
+        };
+        let lifts = [Source::Frame(2), Source::Method(evanu_core::combine::Method::Mean), Source::Calm(0)]
+            .map(lift)
+            .into();
+        let recipe = Recipe {
+            reference: Some(1),
+            areas: vec![area],
+            hands: vec![hand],
+            settled,
+            lifts,
+            ..Recipe::new(3)
+        };
         let value = serde_json::to_value(&recipe).unwrap();
         let shape: RecipeShape = serde_json::from_value(value.clone()).unwrap();
         assert_eq!(serde_json::to_value(shape).unwrap(), value);

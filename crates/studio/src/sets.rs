@@ -289,6 +289,10 @@ impl Studio {
             light: loaded.as_ref().map(|l| light_words(l)),
             matched: loaded.as_ref().map(|l| l.with(|s| s.matched())),
             lens_percent: loaded.as_ref().and_then(|l| l.plan.lens).map(|k| 100.0 * k),
+            reference_size: loaded.as_ref().map(|l| {
+                let size = l.plan.reference_size();
+                [size.width, size.height]
+            }),
             common: loaded.as_ref().map(|l| l.with(|s| AreaInfo::from(l.plan.common_area(&s.used())))),
             positions: loaded.as_ref().map_or(0, |l| positions(l)),
             moments: loaded.as_ref().map_or(0, |l| moments(l)),

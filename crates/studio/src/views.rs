@@ -2,13 +2,14 @@
 
 use crate::error::StudioError;
 use crate::findings::{before_aligning, findings, verdict};
-use crate::model::{AgreementFact, CanvasInfo, CropInfo, FitInfo, FrameInfo, FrameRow, Look};
+use crate::model::{AgreementFact, CanvasInfo, CropInfo, ExtentInfo, FitInfo, FrameInfo, FrameRow, Look};
 use crate::prepare::plan_key;
 use crate::{Method, Recipe, Studio, View, lock};
 use base64::Engine;
 use evanu_core::combine::consensus::Choice;
 use evanu_core::develop::Develop;
 use evanu_core::evidence::doubts::Doubt;
+use evanu_core::evidence::moving::Moving;
 use evanu_core::geometry::{Point, Rect, Size};
 use evanu_core::pixel::{FrameSource, Raster};
 use evanu_core::plan::{FramePlan, Plan};
@@ -21,8 +22,11 @@ use std::sync::{Arc, Mutex};
 /// Side of a tile in pixels.
 pub const TILE: u32 = 512;
 
-/// Side of the spot in the middle of a crop that is compared with the plate, in the crop's pixels.
-const SPOT: i64 = 14;
+/// A frame that shows the same as the plate in more than this share of a spot agrees with it there; of a larger one, in which
+/// somebody small may stand, in more than the second.
+const SAME: (f32, f32) = (0.7, 0.95);
+/// Pixels from which on a spot is large.
+const LARGE: u64 = 1500;
 
 /// Encodings for the screen.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -68,8 +72,8 @@ impl Loaded {
     }
 }
 
-/// A choice and its doubts.
-pub(crate) type Chosen = (Arc<Choice>, Arc<Vec<Doubt>>);
+/// A choice, its doubts, and the areas that move.
+pub(crate) type Chosen = (Arc<Choice>, Arc<Vec<Doubt>>, Arc<Vec<Moving>>);
 
 /// Aligned samples of the tiles last looked at, so that a change of method shows at once; bounded in bytes.
 pub(crate) struct AlignedTiles {
@@ -127,6 +131,7 @@ impl Studio {
         let state = format!("{set} {key} {:?} {:?} {:?}", recipe.hands, recipe.used, recipe.match_exposure);
         self.choose(&state, &mut plan, &recipe, &sources)?;
         let settled = evanu_core::prepare::settle(&mut plan, &recipe);
+        self.lift(&format!("{state} {} {:?}", recipe.method, recipe.settled), &mut plan, &recipe, &sources)?;
         // The common area follows the frames in use, so its frames' tiles do too.
         let common = (recipe.canvas == evanu_core::recipe::Canvas::Common).then_some(&recipe.used);
         let stack_key = hash(format!(
@@ -134,7 +139,10 @@ impl Studio {
             recipe.match_exposure, recipe.canvas, recipe.hands
         ));
         let frame_key = hash(format!("{stack_key} {:?}", recipe.develop));
-        let plate_key = hash(format!("{frame_key} {:?} {} {:?}", recipe.used, recipe.method, recipe.settled));
+        let plate_key = hash(format!(
+            "{frame_key} {:?} {} {:?} {:?}",
+            recipe.used, recipe.method, recipe.settled, recipe.lifts
+        ));
         let cameras = rows.into_iter().map(|r| r.camera).collect();
         let loaded = Arc::new(Loaded {
             recipe,
@@ -161,8 +169,8 @@ impl Studio {
     ) -> Result<(), StudioError> {
         // Held to the end: who asks for the same meanwhile waits for it.
         let mut chosen = lock(&self.0.chosen);
-        if let Some((choice, doubts)) = chosen.get(state) {
-            (plan.choice, plan.doubts) = (Some(choice.clone()), doubts.clone());
+        if let Some((choice, doubts, moving)) = chosen.get(state) {
+            (plan.choice, plan.doubts, plan.moving) = (Some(choice.clone()), doubts.clone(), moving.clone());
             return Ok(());
         }
         let open: Vec<&dyn FrameSource> = sources.iter().map(|s| &**s as &dyn FrameSource).collect();
@@ -171,9 +179,50 @@ impl Studio {
             other => other?,
         }
         if let Some(choice) = &plan.choice {
-            chosen.put(state.to_owned(), (choice.clone(), plan.doubts.clone()));
+            chosen.put(state.to_owned(), (choice.clone(), plan.doubts.clone(), plan.moving.clone()));
         }
         Ok(())
+    }
+
+    /// Makes the recipe's lifts ready; masks last drawn for the same outline, and plate if they follow it, are kept.
+    fn lift(
+        &self,
+        state: &str,
+        plan: &mut Plan,
+        recipe: &Recipe,
+        sources: &[Arc<TiledFrame>],
+    ) -> Result<(), StudioError> {
+        let open: Vec<&dyn FrameSource> = sources.iter().map(|s| &**s as &dyn FrameSource).collect();
+        evanu_core::prepare::lift(plan, recipe, |plan, lift| {
+            let name = format!("{state} {} {:?} {} {}", lift.on, lift.outline, lift.soft, lift.follow);
+            let name = blake3::hash(name.as_bytes()).to_hex().to_string();
+            if let Some(mask) = lock(&self.0.masks).get(&name) {
+                return Ok(mask.clone());
+            }
+            let mask = evanu_core::prepare::mask(plan, recipe, &open, lift)?.map(Arc::new);
+            lock(&self.0.masks).put(name, mask.clone());
+            Ok(mask)
+        })?;
+        Ok(())
+    }
+
+    /// How far what frame `frame` shows around a place of the plate, in its pixels, reaches.
+    ///
+    /// # Errors
+    /// When the frames are not ready or there is no such frame.
+    pub fn extent(&self, set: i64, (x, y): (f64, f64), frame: usize) -> Result<ExtentInfo, StudioError> {
+        let loaded = self.loaded(set)?;
+        if frame >= loaded.sources.len() || loaded.plan.frames[frame].misfit.is_some() {
+            return Err(StudioError::NotFound(format!("there is no frame {frame} that fits")));
+        }
+        if !(x.is_finite() && y.is_finite() && x.abs() < 1e6 && y.abs() < 1e6) {
+            return Err(invalid("a place is two numbers within the picture"));
+        }
+        let outline = loaded.with(|scene| {
+            let canvas = scene.canvas();
+            scene.extent(frame, Point::new(x + canvas.x as f64, y + canvas.y as f64))
+        })?;
+        Ok(ExtentInfo { outline })
     }
 
     /// A tile of a view: encoded bytes and a tag that changes whenever they do.
@@ -220,13 +269,8 @@ impl Studio {
         if region.is_empty() || level > 24 {
             return Err(StudioError::NotFound("there is no such tile".into()));
         }
-        let by = match view {
-            View::Plate => Some(loaded.recipe.method),
-            View::By(method) => Some(method),
-            _ => None,
-        };
-        let raster = match by {
-            Some(method) => {
+        let raster = match view {
+            View::Plate | View::By(_) => {
                 let name = format!("{set}-{}-{:?}-{level}-{place:?}", loaded.stack_key, loaded.recipe.used);
                 let kept = lock(&self.0.aligned).get(&name);
                 let aligned = match kept {
@@ -238,11 +282,11 @@ impl Studio {
                     }
                 };
                 loaded.with(|scene| {
-                    let way = (method, scene.choice(method)?);
+                    let way = scene.way(view)?;
                     Ok::<_, RenderError>(aligned.combined(way, &scene.tables(view)))
                 })?
             }
-            None => loaded.with(|scene| scene.render(view, region, level))?,
+            _ => loaded.with(|scene| scene.render(view, region, level))?,
         };
         let bytes = Arc::new(encode(&raster, kind)?);
         lock(&self.0.tiles).put(tag.clone(), bytes.clone());
@@ -291,7 +335,8 @@ impl Studio {
 
     /// The place around a canvas point in every frame by clock time, or by every method.
     ///
-    /// `x` and `y` are canvas pixels; each crop is `size` pixels of pyramid level `level`.
+    /// `x` and `y` are canvas pixels; each crop is `size` pixels of pyramid level `level`, of which `spot` in the middle
+    /// are compared with the plate.
     ///
     /// # Errors
     /// When the frames are not ready or the size is out of range.
@@ -300,7 +345,7 @@ impl Studio {
         set: i64,
         (x, y): (f64, f64),
         level: u32,
-        size: Size,
+        (size, spot): (Size, Size),
         methods: bool,
     ) -> Result<Look, StudioError> {
         if !(16..=400).contains(&size.width)
@@ -322,9 +367,7 @@ impl Studio {
         let at = |v: f64, n: u32| ((v - (scale - 1.0) / 2.0) / scale).round() as i64 - i64::from(n / 2);
         let region = Rect::new(at(x, size.width), at(y, size.height), size.width, size.height);
         let views: Vec<View> = if methods {
-            [Method::Consensus, Method::Median, Method::Mean, Method::Darkest, Method::Lightest]
-                .map(View::By)
-                .to_vec()
+            Method::SHOWN.map(View::By).to_vec()
         } else {
             order.iter().map(|&i| View::Frame(i)).collect()
         };
@@ -344,21 +387,26 @@ impl Studio {
                 );
             }
             // The spot itself, not what else the crop shows.
-            let centre = |from: i64, n: u32| from + i64::from(n / 2) - SPOT / 2;
+            let centre = |from: i64, n: u32, side: u32| from + i64::from(n / 2) - i64::from(side / 2);
             let middle = Rect::new(
-                centre(region.x, size.width),
-                centre(region.y, size.height),
-                SPOT as u32,
-                SPOT as u32,
+                centre(region.x, size.width, spot.width),
+                centre(region.y, size.height, spot.height),
+                spot.width,
+                spot.height,
             );
             let crops = if methods {
-                views.iter().enumerate().map(|(index, _)| CropInfo { index, agrees: None }).collect()
+                views
+                    .iter()
+                    .enumerate()
+                    .map(|(index, _)| CropInfo { index, agrees: None, share: None })
+                    .collect()
             } else {
+                let same = if spot.pixels() < LARGE { SAME.0 } else { SAME.1 };
                 let shares = scene.agreement_of(&order, middle, level)?;
                 order
                     .iter()
                     .zip(shares)
-                    .map(|(&index, s)| CropInfo { index, agrees: s.map(|s| s > 0.7) })
+                    .map(|(&index, s)| CropInfo { index, agrees: s.map(|s| s > same), share: s })
                     .collect()
             };
             let jpeg = encode(&strip, Pixels::Jpeg)?;

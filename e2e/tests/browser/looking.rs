@@ -22,7 +22,7 @@ fn the_look_through_follows_the_pointer_and_names_the_frames() {
         s.until("document.querySelectorAll('[data-testid=crops] img').length === 7").await;
         s.drag(&[(i64::from(x), i64::from(y)), (i64::from(x), i64::from(y))]).await;
         s.tap('m').await;
-        s.until("document.querySelectorAll('[data-testid=crops] li').length === 5 && document.body.innerText.includes('This place by every method')").await;
+        s.until("document.querySelectorAll('[data-testid=crops] li').length === 7 && document.body.innerText.includes('This place by every method')").await;
         s.tap('m').await;
 
         // Zoom keeps the scale in view; the map appears when not all is on the picture.
@@ -31,6 +31,7 @@ fn the_look_through_follows_the_pointer_and_names_the_frames() {
         s.until("document.querySelector('[aria-label=\"Overview map\"]')").await;
         s.tap('w').await;
         s.until("!document.querySelector('[aria-label=\"Overview map\"]')").await;
+        s.tap(char::from(Key::Escape)).await;
         s.tap('3').await;
         s.until("document.querySelector('[data-testid=picture]').innerText.includes('Frame 3, aligned')")
             .await;

@@ -4,6 +4,7 @@
 
 mod frames;
 mod job;
+mod lifts;
 mod looking;
 mod sets;
 mod stage;

@@ -17,6 +17,9 @@ export type Develop = Schemas["Develop"];
 export type Hand = Schemas["Hand"];
 export type Area = Schemas["Area"];
 export type Point = Schemas["Point"];
+export type Lift = Schemas["Lift"];
+export type Moving = Schemas["MovingInfo"];
+export type Extent = Schemas["ExtentInfo"];
 export type Fit = Schemas["FitInfo"];
 export type Folder = Schemas["FolderInfo"];
 export type Relinked = Schemas["RelinkInfo"];
@@ -63,12 +66,18 @@ export const api = {
   prepare: (id: number) => ask<undefined>("POST", `/sets/${id}/prepare`),
   dismiss: (id: number, frame: number) => ask<undefined>("DELETE", `/sets/${id}/frames/${frame}`),
   agreement: (id: number) => ask<Agreement>("GET", `/sets/${id}/agreement`),
+  moving: (id: number) => ask<Moving[]>("GET", `/sets/${id}/moving`),
+  glare: (id: number, lift: number) => ask<Schemas["GlareInfo"]>("GET", `/sets/${id}/lifts/${lift}/glare`),
   doubts: (id: number) => ask<Doubt[]>("GET", `/sets/${id}/doubts`),
   look: (id: number, query: string, signal: AbortSignal) => ask<Look>("GET", `/sets/${id}/look?${query}`, undefined, signal),
+  extent: (id: number, x: number, y: number, frame: number) => ask<Extent>("GET", `/sets/${id}/extent?x=${x}&y=${y}&frame=${frame}`),
   export: (id: number, request: ExportRequest) => ask<{ id: number }>("POST", `/sets/${id}/exports`, request),
   run: (id: number) => ask<Run>("GET", `/runs/${id}`),
   cancel: (id: number) => ask<undefined>("DELETE", `/runs/${id}`),
 };
+
+/** A picture about where pixels come from: `origin`, `alone` or `few`. */
+export const evidence = (set: number, key: string, what: "origin" | "alone" | "few") => `/api/sets/${set}/evidence/${what}.png?${key}`;
 
 export const thumbnail = (set: number, frame: number, side: number) => `/api/sets/${set}/frames/${frame}/thumbnail?side=${side}`;
 

@@ -194,6 +194,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sets/{set}/evidence/{what}.png": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A picture about where the plate's pixels come from, over the reference. */
+        get: operations["evidence"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sets/{set}/exports": {
         parameters: {
             query?: never;
@@ -205,6 +222,23 @@ export interface paths {
         put?: never;
         /** Begins to write the plate to a file. */
         post: operations["start_export"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sets/{set}/extent": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far what a frame shows instead of the plate around a place reaches. */
+        get: operations["extent"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -296,6 +330,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sets/{set}/lifts/{lift}/glare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** When the highlights that a lift takes off come back. */
+        get: operations["glare"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sets/{set}/look": {
         parameters: {
             query?: never;
@@ -324,6 +375,23 @@ export interface paths {
         put?: never;
         /** Moves frames to another set or a new one. */
         post: operations["move_frames"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sets/{set}/moving": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The areas that move and belong, largest first. */
+        get: operations["moving"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -564,6 +632,11 @@ export interface components {
             agrees?: boolean | null;
             /** @description The frame's index. */
             index: number;
+            /**
+             * Format: float
+             * @description Share of the middle in which it does, 0..=1.
+             */
+            share?: number | null;
         };
         /** @description How light becomes a picture. */
         Develop: {
@@ -632,6 +705,11 @@ export interface components {
             type: "run";
         };
         /**
+         * @description Pictures about where the plate's pixels come from, over the reference, at the size that the consensus is decided on.
+         * @enum {string}
+         */
+        Evidence: "origin" | "alone" | "few";
+        /**
          * @description File formats on offer.
          * @enum {string}
          */
@@ -650,6 +728,11 @@ export interface components {
              * @description JPEG quality, 1..=100.
              */
             quality: number;
+        };
+        /** @description How far a thing reaches. */
+        ExtentInfo: {
+            /** @description Its outline in reference pixels; null when the frame shows the same as the plate there. */
+            outline?: components["schemas"]["Point"][] | null;
         };
         /** @description Something that differs in a frame. */
         Finding: {
@@ -805,6 +888,14 @@ export interface components {
          * @enum {string}
          */
         FrameState: "reading" | "ready" | "failed";
+        /** @description When highlights that a lift takes off come back. */
+        GlareInfo: {
+            /**
+             * Format: float
+             * @description Strength, 0..=1, below which half of them are back; null when there are none.
+             */
+            returns?: number | null;
+        };
         /** @description A frame laid by hand. */
         Hand: {
             /** @description Index of the frame. */
@@ -835,6 +926,29 @@ export interface components {
              * @description The new thing's.
              */
             id: number;
+        };
+        /** @description An area of the plate with a source of its own. */
+        Lift: {
+            /** @description Whether the border moves to edges of the picture near it. */
+            follow: boolean;
+            /** @description Kept without being laid. */
+            off: boolean;
+            /** @description Index of the frame it was drawn on. */
+            on: number;
+            /** @description A closed outline in that frame's pixels. */
+            outline: components["schemas"]["Point"][];
+            /**
+             * Format: double
+             * @description How far the border fades to both sides, in reference pixels.
+             */
+            soft: number;
+            /** @description Where its pixels come from. */
+            source: components["schemas"]["Source"];
+            /**
+             * Format: float
+             * @description How much of it shows, 0..=1; for `calm`, how small a highlight is taken off.
+             */
+            strength: number;
         };
         /** @description How a set's light behaved. */
         LightInfo: {
@@ -871,6 +985,22 @@ export interface components {
              */
             to?: number | null;
         };
+        /** @description An area that moves and belongs. */
+        MovingInfo: {
+            /** @description Index of the frame that is proposed for one moment whole. */
+            frame: number;
+            /** @description Its outline in reference pixels. */
+            outline: components["schemas"]["Point"][];
+            /** @description Whether a lift covers it already. */
+            settled: boolean;
+            /**
+             * Format: float
+             * @description Share of the picture, 0..=1.
+             */
+            share: number;
+            /** @description What moves, in words. */
+            what: string;
+        };
         /** @description A name. */
         Name: {
             /** @description What its owner calls it. */
@@ -884,6 +1014,8 @@ export interface components {
             agree: number;
             /** @description Indices of the frames that make the pixel, in the set's order. */
             frames: number[];
+            /** @description The lift that covers it: its place in the recipe's list. */
+            lift?: number | null;
             /** @description Moments of the frames in use that reach the place. */
             moments: number;
         };
@@ -933,9 +1065,11 @@ export interface components {
             develop: components["schemas"]["Develop"];
             /** @description Frames laid by hand. */
             hands: components["schemas"]["Hand"][];
+            /** @description Areas with a source of their own, later ones over earlier ones. */
+            lifts?: components["schemas"]["Lift"][];
             /** @description `auto`, `on` or `off`. */
             match_exposure: string;
-            /** @description `consensus`, `median`, `mean`, `darkest`, `lightest` or `rank:P`. */
+            /** @description `consensus`, `median`, `mean`, `clipped`, `everybody`, `darkest`, `lightest` or `rank:P`. */
             method: string;
             /** @description Index of the chosen reference frame; null lets the program propose it. */
             reference?: number | null;
@@ -1023,6 +1157,8 @@ export interface components {
             redo?: string | null;
             /** @description Index of the reference frame; `None` until frames are aligned. */
             reference?: number | null;
+            /** @description Columns and rows of the reference frame. */
+            reference_size?: number[] | null;
             run?: components["schemas"]["RunInfo"] | null;
             /** @description What undo would take back. */
             undo?: string | null;
@@ -1055,6 +1191,17 @@ export interface components {
             bbox: components["schemas"]["AreaInfo"];
             /** @description Index of the frame that is right there; null accepts the proposal. */
             frame?: number | null;
+        };
+        /** @description Where the pixels of a lift come from. */
+        Source: {
+            /** @description One frame, by its index. */
+            frame: number;
+        } | {
+            /** @description All frames, by a method. */
+            method: string;
+        } | {
+            /** @description One frame as it was lit, without its highlights. */
+            calm: number;
         };
         /** @description One step of a run. */
         StepInfo: {
@@ -1468,6 +1615,36 @@ export interface operations {
             };
         };
     };
+    evidence: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+                what: components["schemas"]["Evidence"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": number[];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     start_export: {
         parameters: {
             query?: never;
@@ -1489,6 +1666,50 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Id"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    extent: {
+        parameters: {
+            query: {
+                /** @description Column on the canvas, in full-size pixels. */
+                x: number;
+                /** @description Row on the canvas. */
+                y: number;
+                /** @description Index of the frame whose content there is meant. */
+                frame: number;
+            };
+            header?: never;
+            path: {
+                set: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExtentInfo"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
             409: {
@@ -1662,6 +1883,44 @@ export interface operations {
             };
         };
     };
+    glare: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+                lift: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GlareInfo"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     look: {
         parameters: {
             query: {
@@ -1675,6 +1934,10 @@ export interface operations {
                 width: number;
                 /** @description Height of each crop, 16..=400. */
                 height: number;
+                /** @description Width of the part in the crops' middle that is compared with the plate, in their pixels [14]. */
+                spot_width?: number | null;
+                /** @description Its height [14]. */
+                spot_height?: number | null;
                 /** @description The place by every method instead of in every frame. */
                 methods?: boolean;
             };
@@ -1728,6 +1991,35 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    moving: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MovingInfo"][];
+                };
+            };
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

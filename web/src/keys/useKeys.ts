@@ -4,6 +4,7 @@ import type { SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { isLaid } from "../picture/names";
 import { camera, surrounds, useView } from "../picture/view";
+import { takePlace } from "../lifts/lifts";
 import { goTo, nextOpen, settle, useDoubts } from "../sheet/DoubtsLine";
 import { asideLabel } from "../sheet/FramesLine";
 
@@ -19,7 +20,10 @@ export const keyList: [string, string][] = [
   [",  .", "Doubt before, next doubt"],
   ["V", "Accept what is proposed at the open doubt"],
   ["M", "This place by every method"],
-  ["1 … 9, 0", "Show frame 1 … 9, 10; at an open doubt, take its place from that frame"],
+  ["L", "Loop: draw around a place to take it from a frame or by a method"],
+  ["O", "Origin: hatched where few frames agree"],
+  ["Q", "Crops with the clearest first, or in order of time"],
+  ["1 … 9, 0", "Show frame 1 … 9, 10; at a kept place, a loop or a doubt, take it from that frame"],
   ["[  ]", "Frame before, frame after"],
   ["X", "Set the shown frame aside, or bring it back"],
   ["W", "Whole picture"],
@@ -59,6 +63,8 @@ export function useKeys(open: OpenSet, set: SetDetail | undefined) {
     const showDigit = (digit: number) => {
       const frame = set.frames[digit];
       if (openDoubt() && frame?.index != null && frame.used) return decide(frame.index);
+      const { pinned, loop } = useView.getState();
+      if ((pinned || loop) && frame?.index != null && frame.used) return void takePlace(open, set, frame.index);
       if (frame && isLaid(frame)) useView.getState().set({ view: `frame-${frame.index}`, flicking: false, sheet: false });
     };
     const down = (e: KeyboardEvent) => {
@@ -83,6 +89,9 @@ export function useKeys(open: OpenSet, set: SetDetail | undefined) {
         p: () => v.set({ view: "plate", flicking: false, sheet: false }),
         a: () => v.set({ view: v.view === "agreement" ? "plate" : "agreement", flicking: false }),
         m: () => v.set({ byMethod: !v.byMethod }),
+        l: () => v.set({ drawing: v.drawing === "loop" ? null : "loop", sheet: false, view: "plate", flicking: false }),
+        o: () => v.set({ evidence: !v.evidence, sheet: false }),
+        q: () => v.set({ clearest: !v.clearest }),
         c: () => v.set({ sheet: !v.sheet, flicking: false }),
         r: () => v.set({ reach: !v.reach, sheet: false }),
         t: () => v.set(v.other ? { through: !v.through } : { through: true, other: set.reference == null ? null : `frame-${set.reference}` }),
@@ -102,7 +111,7 @@ export function useKeys(open: OpenSet, set: SetDetail | undefined) {
           open.change(asideLabel(set.frames.indexOf(frame) + 1, frame.set_aside), { used });
         },
         s: () => v.set({ surround: surrounds[(surrounds.indexOf(v.surround) + 1) % surrounds.length] }),
-        escape: () => (v.drawing ? v.set({ drawing: null }) : v.set({ pinned: null, other: null, flicking: false, through: false, sheet: false, hand: null, pairing: false, doubt: null, view: "plate" })),
+        escape: () => (v.drawing ? v.set({ drawing: null }) : v.set({ pinned: null, other: null, flicking: false, through: false, sheet: false, hand: null, pairing: false, doubt: null, loop: null, peek: null, lift: null, view: "plate" })),
         "?": () => v.set({ keysShown: true }),
         ...(inControls
           ? {}

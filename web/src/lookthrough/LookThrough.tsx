@@ -1,13 +1,15 @@
 // The place under the pointer, as each frame saw it, side by side; with nothing pointed at, the frames whole.
 import { useEffect, useRef, useState } from "react";
-import { api, thumbnail, type Look, type SetDetail } from "../api/client";
+import { api, thumbnail, type Frame, type Look, type SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { frameNumber, isLaid } from "../picture/names";
 import { useView } from "../picture/view";
 import { clock, methodTitle } from "../ui/words";
 import { asideLabel } from "../sheet/FramesLine";
+import { boxOf, sourceWords, takeLoop, takePlace } from "../lifts/lifts";
+import { goTo, nextOpen, settle, useDoubts } from "../sheet/DoubtsLine";
 
-const methods = ["consensus", "median", "mean", "darkest", "lightest"];
+const methods = ["consensus", "median", "clipped", "mean", "darkest", "lightest", "everybody"];
 const HEIGHT = 88;
 
 /** Width of a crop such that all fit side by side, as long as that leaves enough to see. */
@@ -28,14 +30,17 @@ function useCropWidth(count: number) {
 
 /** Crops of the place, asked for one at a time so that the last wish is always served next. */
 function useLook(set: SetDetail, width: number): Look | null {
-  const { pointer, pinned, zoom, byMethod } = useView();
+  const { pointer, pinned, zoom, byMethod, loop } = useView();
   const place = pinned ?? pointer;
   const [look, setLook] = useState<Look | null>(null);
   const busy = useRef(false);
   const next = useRef<string | null>(null);
   const ready = set.canvas != null;
-  const level = Math.max(0, Math.round(Math.log2(1 / Math.max(zoom, 0.01))));
-  const query = place && ready ? `x=${place.x.toFixed(1)}&y=${place.y.toFixed(1)}&level=${level}&width=${width}&height=${HEIGHT}&methods=${byMethod}` : null;
+  // At the picture's own scale, but a loop is shown whole.
+  const box = loop && boxOf(loop);
+  const level = Math.max(0, Math.round(Math.log2(1 / Math.max(zoom, 0.01))), box ? Math.ceil(Math.log2(Math.max((1.2 * box.width) / width, (1.2 * box.height) / HEIGHT))) : 0);
+  const spot = box ? `&spot_width=${Math.max(4, Math.round(box.width / 2 ** level))}&spot_height=${Math.max(4, Math.round(box.height / 2 ** level))}` : "";
+  const query = place && ready ? `x=${place.x.toFixed(1)}&y=${place.y.toFixed(1)}&level=${level}&width=${width}&height=${HEIGHT}&methods=${byMethod}${spot}` : null;
   const key = set.plate_key;
   useEffect(() => {
     const stop = new AbortController();
@@ -64,19 +69,41 @@ function useLook(set: SetDetail, width: number): Look | null {
 }
 
 export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
-  const { view, byMethod, pinned, set: put } = useView();
+  const { view, byMethod, pinned, loop, doubt, clearest, drawing, set: put } = useView();
+  const doubts = useDoubts(set);
   const { row, width } = useCropWidth(byMethod ? methods.length : set.frames.length);
   const look = useLook(set, width);
   const shown = look && ((byMethod ? look.crops.length === methods.length : look.crops.length !== methods.length || set.frames.length === methods.length)) ? look : null;
+  const crop = (f: Frame) => shown?.crops.find((c) => c.index === f.index);
+  const frames = set.frames.map((f, n) => ({ f, n }));
+  if (clearest && shown && !byMethod) frames.sort((a, b) => (crop(b.f)?.share ?? -1) - (crop(a.f)?.share ?? -1));
+  const opened = doubt == null ? undefined : doubts?.[doubt];
+  const kept = pinned != null || loop != null;
+  const take = (frame: number) => {
+    if (opened && doubts && doubt != null) {
+      settle(open, set, opened, frame);
+      goTo(doubts, nextOpen(doubts, doubt, 1));
+    } else void takePlace(open, set, frame);
+  };
+  const press = (f: Frame, name: string) => {
+    if (kept && f.index != null && f.used) take(f.index);
+    else put({ view: view === name ? "plate" : name, flicking: false });
+  };
   return (
     <section aria-label="Look-through" className="flex h-[150px] shrink-0 flex-col border-t border-rule bg-sheet">
-      <div className="flex items-center gap-3 px-3 pt-1 text-sm">
+      <div className="flex items-center gap-3 px-3 pt-1 text-sm whitespace-nowrap">
         <span className="font-semibold">{byMethod ? "This place by every method" : shown ? "This place in every frame" : "Frames"}</span>
-        <span className="text-faint">
+        <span className="truncate text-faint">
           {shown?.origin && !byMethod ? <span className="num mr-3 text-ink" data-testid="origin">{originWords(set, shown.origin)}</span> : null}
-          {pinned ? "Kept in place; Esc lets go" : shown ? "Click the picture to keep the place" : "Point at the picture to look at one place in all of them"}
+          {byMethod && loop ? "Press a method to lay the loop by it; Esc lets go" : byMethod ? "Press a method to combine the whole picture by it" : kept ? "Press a crop or its number to take the place from that frame; Esc lets go" : shown ? "Click the picture to keep the place" : "Point at the picture to look at one place in all of them"}
         </span>
         <span className="grow" />
+        <button className="px-2 aria-pressed:bg-ink aria-pressed:text-leaf" aria-pressed={drawing === "loop"} disabled={!set.canvas} onClick={() => put({ drawing: "loop", sheet: false, view: "plate", flicking: false })}>
+          Loop
+        </button>
+        <button className="px-2 aria-pressed:bg-ink aria-pressed:text-leaf" aria-pressed={clearest} onClick={() => put({ clearest: !clearest })}>
+          Clearest first
+        </button>
         <button className="px-2 aria-pressed:bg-ink aria-pressed:text-leaf" aria-pressed={byMethod} onClick={() => put({ byMethod: !byMethod })}>
           By method
         </button>
@@ -85,24 +112,39 @@ export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
         {byMethod
           ? methods.map((m, k) => (
               <li key={m} className="shrink-0">
-                <button className="block text-left" disabled={!set.canvas} onClick={() => open.change(`combine by ${m}`, { method: m })}>
+                <button className="block text-left" disabled={!set.canvas} title={loop ? "Lays the loop by this method" : "Combines the whole picture by this method"} onClick={() => (loop ? takeLoop(open, set, loop, { method: m }) : open.change(`combine by ${m}`, { method: m }))}>
                   <Crop look={shown} width={width} at={k} outline={set.recipe.method === m ? "solid" : "none"} />
                   <span className={`text-sm ${set.recipe.method === m ? "font-semibold" : ""}`}>{methodTitle(m)}</span>
                 </button>
               </li>
             ))
-          : set.frames.map((f, n) => {
+          : frames.map(({ f, n }) => {
               const at = shown?.crops.findIndex((c) => c.index === f.index) ?? -1;
               const agrees = at >= 0 ? shown?.crops[at]?.agrees : undefined;
               const name = `frame-${f.index}`;
               const out = !f.used;
               return (
-                <li key={f.id} className={`group relative shrink-0 ${out ? "opacity-50" : ""}`} data-frame={n + 1} data-agrees={agrees ?? "none"}>
+                <li
+                  key={f.id}
+                  className={`group relative shrink-0 ${out ? "opacity-50" : ""}`}
+                  data-frame={n + 1}
+                  data-agrees={agrees ?? "none"}
+                  draggable={isLaid(f)}
+                  onDragStart={(e) => e.dataTransfer.setData("text/evanu-view", name)}
+                  onDragOver={(e) => e.dataTransfer.types.includes("text/evanu-view") && e.preventDefault()}
+                  onDrop={(e) => {
+                    // One crop dropped on another: both on the picture, with the divider between them.
+                    const other = e.dataTransfer.getData("text/evanu-view");
+                    if (other && other !== name) put({ view: other, other: name, through: false, flicking: false });
+                  }}
+                  onPointerEnter={() => kept && isLaid(f) && put({ peek: f.index })}
+                  onPointerLeave={() => put({ peek: null })}
+                >
                   <button
                     className="block text-left"
-                    title={agrees == null ? undefined : agrees ? "Shows the same as the plate here" : "Shows something else than the plate here"}
+                    title={`${agrees == null ? "" : agrees ? "Shows the same as the plate here. " : "Shows something else than the plate here. "}${kept ? "Press to take the place from this frame; drag onto another crop to compare the two." : "Press to show the frame."}`}
                     disabled={!isLaid(f)}
-                    onClick={() => put({ view: view === name ? "plate" : name, flicking: false })}
+                    onClick={() => press(f, name)}
                   >
                     {at >= 0 && shown ? (
                       <Crop look={shown} width={width} at={at} outline={agrees == null ? "none" : agrees ? "solid" : "dashed"} />
@@ -133,6 +175,10 @@ export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
 
 /** Where the plate's pixel comes from, for example "5 of 9 moments, from frames 2, 4, 8". */
 function originWords(set: SetDetail, origin: NonNullable<Look["origin"]>): string {
+  if (origin.lift != null) {
+    const lift = set.recipe.lifts?.[origin.lift];
+    return lift ? `Taken by you: ${sourceWords(set, lift.source)}` : "";
+  }
   const numbers = origin.frames.map((f) => frameNumber(set, f)).sort((a, b) => a - b);
   if (origin.frames.length === 1) {
     const only = set.frames.find((f) => f.index === origin.frames[0]);

@@ -1,9 +1,10 @@
 // Drawn over the picture in its own pixels: where frames end, what a fit rests on, areas that guide the alignment.
 import { useQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
-import { api, type Point, type SetDetail } from "../api/client";
+import { api, evidence, type Point, type SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { useDoubts } from "../sheet/DoubtsLine";
+import { boxOf } from "../lifts/lifts";
 import { useView } from "./view";
 
 interface Props {
@@ -17,7 +18,7 @@ interface Props {
 const path = (points: number[][]) => points.map((p, k) => `${k ? "L" : "M"}${(p[0] ?? 0).toFixed(1)} ${(p[1] ?? 0).toFixed(1)}`).join("") + "Z";
 
 export function Overlay({ open, set, bounds, placeAt }: Props) {
-  const { reach, rests, drawing, view } = useView();
+  const { reach, rests, drawing, view, loop, evidence: hatched } = useView();
   const index = view.startsWith("frame-") ? Number(view.slice(6)) : view.startsWith("difference-") ? Number(view.slice(11)) : set.reference;
   const box = `${bounds.x} ${bounds.y} ${bounds.width} ${bounds.height}`;
   const size = bounds.width / 900;
@@ -26,7 +27,10 @@ export function Overlay({ open, set, bounds, placeAt }: Props) {
       <svg viewBox={box} preserveAspectRatio="none" className="pointer-events-none absolute inset-0 h-full w-full" aria-hidden>
         {reach && <Reach set={set} size={size} />}
         {rests && index != null && <Rests set={set} index={index} size={size} />}
+        {hatched && <Hatched set={set} size={size} />}
         <Areas set={set} size={size} />
+        <Lifts set={set} size={size} />
+        {loop && <Outline d={path(loop.map((p) => [p.x, p.y]))} size={size} stroke="var(--color-persimmon)" dashed />}
         <OpenDoubt set={set} size={size} />
       </svg>
       {drawing && <Drawing key={drawing} open={open} set={set} box={box} size={size} placeAt={placeAt} />}
@@ -119,6 +123,53 @@ function Rests({ set, index, size }: { set: SetDetail; index: number; size: numb
   );
 }
 
+/** Where one moment alone shows what was chosen, hatched twice; where less than half do, once. */
+function Hatched({ set, size }: { set: SetDetail; size: number }) {
+  const canvas = set.canvas;
+  const reference = set.reference_size;
+  const [wide, high] = reference ?? [0, 0];
+  if (!canvas || !reference || set.plate_key == null || set.recipe.method !== "consensus") return null;
+  const kinds = ["few", "alone"] as const;
+  return (
+    <g data-testid="evidence">
+      {kinds.map((kind) => (
+        <g key={kind}>
+          <pattern id={`evidence-${kind}`} patternUnits="userSpaceOnUse" width={7 * size} height={7 * size} patternTransform={`rotate(${kind === "few" ? 45 : -45})`}>
+            <line x1={0} x2={0} y1={0} y2={7 * size} stroke="#262522" strokeWidth={2.4 * size} strokeOpacity={0.55} />
+            <line x1={0} x2={0} y1={0} y2={7 * size} stroke={kind === "few" ? "#f4f1ea" : "var(--color-persimmon)"} strokeWidth={1.3 * size} />
+          </pattern>
+          <mask id={`where-${kind}`} maskUnits="userSpaceOnUse" x={0} y={0} width={canvas.width} height={canvas.height}>
+            <image href={evidence(set.id, set.plate_key ?? "", kind)} x={-canvas.x} y={-canvas.y} width={wide} height={high} preserveAspectRatio="none" />
+          </mask>
+          <rect x={0} y={0} width={canvas.width} height={canvas.height} fill={`url(#evidence-${kind})`} mask={`url(#where-${kind})`} />
+        </g>
+      ))}
+    </g>
+  );
+}
+
+function Outline({ d, size, stroke, dashed }: { d: string; size: number; stroke: string; dashed?: boolean }) {
+  return (
+    <>
+      <path d={d} fill="none" stroke="white" strokeWidth={3.2 * size} />
+      <path d={d} fill="none" stroke={stroke} strokeWidth={1.8 * size} strokeDasharray={dashed ? `${6 * size} ${4 * size}` : undefined} />
+    </>
+  );
+}
+
+/** The lift that is open or pointed at in the list. */
+function Lifts({ set, size }: { set: SetDetail; size: number }) {
+  const { lift: index } = useView();
+  const canvas = set.canvas;
+  const lift = index == null ? undefined : set.recipe.lifts?.[index];
+  if (!canvas || !lift || lift.on !== set.reference) return null;
+  return (
+    <g data-testid="lift-outline">
+      <Outline d={path(lift.outline.map((p) => [p.x - canvas.x, p.y - canvas.y]))} size={size} stroke="var(--color-verdigris)" dashed={lift.off} />
+    </g>
+  );
+}
+
 /** Areas drawn on the frame that is the reference now. */
 function Areas({ set, size }: { set: SetDetail; size: number }) {
   const canvas = set.canvas;
@@ -140,7 +191,7 @@ function Areas({ set, size }: { set: SetDetail; size: number }) {
   );
 }
 
-/** A loop drawn with the pointer becomes an area. */
+/** A loop drawn with the pointer becomes an area, or the place that is looked at. */
 function Drawing({ open, set, box, size, placeAt }: { open: OpenSet; set: SetDetail; box: string; size: number; placeAt: Props["placeAt"] }) {
   const { drawing, set: put } = useView();
   const [loop, setLoop] = useState<Point[]>([]);
@@ -155,6 +206,11 @@ function Drawing({ open, set, box, size, placeAt }: { open: OpenSet; set: SetDet
     if (canvas && set.reference != null && loop.length > 5 && drawing) {
       const step = Math.max(1, Math.floor(loop.length / 300));
       const outline = loop.filter((_, k) => k % step === 0).map((p) => ({ x: p.x + canvas.x, y: p.y + canvas.y }));
+      if (drawing === "loop") {
+        const { x, y, width, height } = boxOf(outline);
+        put({ drawing: null, loop: outline.map((p) => ({ x: p.x - canvas.x, y: p.y - canvas.y })), pinned: { x: x - canvas.x + width / 2, y: y - canvas.y + height / 2 } });
+        return setLoop([]);
+      }
       const label = drawing === "ignore" ? "let an area not lead the alignment" : "let only an area lead the alignment";
       open.change(label, { areas: [...set.recipe.areas, { on: set.reference, guide: drawing, outline }] });
       put({ drawing: null });
@@ -183,7 +239,7 @@ function Drawing({ open, set, box, size, placeAt }: { open: OpenSet; set: SetDet
       }}
     >
       <div className="absolute top-2 left-1/2 -translate-x-1/2 bg-leaf px-3 py-1 text-sm">
-        {drawing === "ignore" ? "Draw around what must not lead the alignment" : "Draw around what must fit"}; Esc leaves
+        {{ ignore: "Draw around what must not lead the alignment", fit: "Draw around what must fit", loop: "Draw around the place" }[drawing ?? "loop"]}; Esc leaves
       </div>
       <svg viewBox={box} preserveAspectRatio="none" className="h-full w-full">
         {loop.length > 1 && <path d={path(loop.map((p) => [p.x, p.y]))} fill="none" stroke="white" strokeWidth={2.5 * size} />}

@@ -8,6 +8,7 @@ import { PairPanel } from "../hand/PairPanel";
 import { Slot, type Grid } from "./layers";
 import { MiniMap } from "./MiniMap";
 import { frameNumber, viewTitle } from "./names";
+import { boxOf } from "../lifts/lifts";
 import { Overlay } from "./Overlay";
 import { camera, useView } from "./view";
 
@@ -15,6 +16,7 @@ interface Slots {
   base: Slot;
   other: Slot;
   before: Slot;
+  peek: Slot;
 }
 
 export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
@@ -23,7 +25,7 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
   const slots = useRef<Slots | null>(null);
   const [bounds, setBounds] = useState({ x: 0, y: 0, width: 1, height: 1 });
   const [complete, setComplete] = useState("");
-  const { view, other, divider, holding, surround, pinned, through, hand, pairing, set: put } = useView();
+  const { view, other, divider, holding, surround, pinned, through, hand, pairing, loop, peek, doubt, set: put } = useView();
   const canvas = set.canvas;
   const width = canvas?.width ?? 0;
   const height = canvas?.height ?? 0;
@@ -55,6 +57,7 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
       base: new Slot(viewer, arrange, setComplete),
       other: new Slot(viewer, arrange, () => {}),
       before: new Slot(viewer, arrange, () => {}),
+      peek: new Slot(viewer, arrange, () => {}),
     };
     const moved = () => {
       clip(viewer, slots.current);
@@ -101,11 +104,13 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
     s.base.show(grid, key(view), view);
     s.other.show(other ? grid : null, other ? key(other) : "", other ?? "");
     // The held frame is fetched as soon as the plate is there, so that it comes at once.
+    const peeked = peek == null ? "" : `frame-${peek}`;
+    s.peek.show(peeked ? grid : null, peeked ? key(peeked) : "", peeked);
     s.before.show(before ? grid : null, before ? key(before) : "", before ?? "");
   });
   useEffect(() => {
     if (viewerRef.current) clip(viewerRef.current, slots.current);
-  }, [divider, other, holding, through]);
+  }, [divider, other, holding, through, loop, pinned]);
   useEffect(() => {
     camera.whole();
   }, [width, height]);
@@ -119,7 +124,7 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
     return anywhere || (p.x >= 0 && p.y >= 0 && p.x < width && p.y < height) ? { x: p.x, y: p.y } : null;
   };
   const pressed = useRef<{ x: number; y: number } | null>(null);
-  const mark = pinned && { left: ((pinned.x - bounds.x) / bounds.width) * 100, top: ((pinned.y - bounds.y) / bounds.height) * 100 };
+  const mark = pinned && !loop && doubt === null && { left: ((pinned.x - bounds.x) / bounds.width) * 100, top: ((pinned.y - bounds.y) / bounds.height) * 100 };
 
   return (
     <div
@@ -133,7 +138,7 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
         const p = pressed.current;
         pressed.current = null;
         // A click, not a drag, keeps the place in the look-through.
-        if (p && Math.hypot(e.clientX - p.x, e.clientY - p.y) < 4 && !(e.target as Element).closest("[data-own]")) put({ pinned: placeAt(e.clientX, e.clientY) });
+        if (p && Math.hypot(e.clientX - p.x, e.clientY - p.y) < 4 && !(e.target as Element).closest("[data-own]")) put({ pinned: placeAt(e.clientX, e.clientY), loop: null, doubt: null });
       }}
     >
       <div ref={box} className="absolute inset-0" />
@@ -166,7 +171,7 @@ function Tag({ text, right }: { text: string; right?: boolean }) {
 /** Cuts the other view at the divider and brings the held one to the front. */
 function clip(viewer: OpenSeadragon.Viewer, slots: Slots | null) {
   if (!slots) return;
-  const { divider, other, holding, through } = useView.getState();
+  const { divider, other, holding, through, loop, pinned } = useView.getState();
   const { image: right } = slots.other;
   const { image: before } = slots.before;
   const base = slots.base.image;
@@ -176,6 +181,15 @@ function clip(viewer: OpenSeadragon.Viewer, slots: Slots | null) {
     before.setOpacity(holding ? 1 : 0);
     // Loaded though unseen, so that it is there the moment it is asked for.
     before.setPreload(true);
+  }
+  const peek = slots.peek.image;
+  if (peek && (loop || pinned)) {
+    // The frame that is pointed at shows in place: in the loop's box, or as much around the place as a crop does.
+    const size = 132 / (useView.getState().zoom / window.devicePixelRatio || 1);
+    const box = loop ? boxOf(loop) : { x: (pinned?.x ?? 0) - size / 2, y: (pinned?.y ?? 0) - size / 3, width: size, height: (2 * size) / 3 };
+    peek.setClip(new OpenSeadragon.Rect(box.x, box.y, box.width, box.height));
+    const last = before ? top - 1 : top;
+    if (last >= 0 && viewer.world.getIndexOfItem(peek) !== last) viewer.world.setItemIndex(peek, last);
   }
   if (right && base) {
     const at = base.viewerElementToImageCoordinates(new OpenSeadragon.Point(viewer.container.clientWidth * divider, 0)).x;

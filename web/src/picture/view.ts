@@ -38,7 +38,17 @@ interface ViewState {
   reach: boolean;
   rests: boolean;
   /** What an area that is being drawn means; null when none is. */
-  drawing: "ignore" | "fit" | null;
+  drawing: "ignore" | "fit" | "loop" | null;
+  /** A loop drawn around a place, in plate pixels: what is taken from a frame or by a method. */
+  loop: Place[] | null;
+  /** Index of the frame that is shown at the open place while its crop is pointed at. */
+  peek: number | null;
+  /** Crops in order of how much they show of the plate, instead of time. */
+  clearest: boolean;
+  /** Place in the list of the lift that is open. */
+  lift: number | null;
+  /** Where few frames agree, hatched over the picture. */
+  evidence: boolean;
   /** Index of the frame that is being laid by hand, and whether pairs are being named. */
   hand: number | null;
   pairing: boolean;
@@ -65,13 +75,18 @@ export const useView = create<ViewState>((set) => ({
   reach: false,
   rests: false,
   drawing: null,
+  loop: null,
+  peek: null,
+  clearest: false,
+  lift: null,
+  evidence: false,
   hand: null,
   pairing: false,
   doubt: null,
   set,
 }));
 
-export const startView = { view: "plate", other: null, divider: 0.5, holding: false, flicking: false, pointer: null, pinned: null, byMethod: false, sheet: false, large: null, through: false, reach: false, rests: false, drawing: null, hand: null, pairing: false, doubt: null };
+export const startView = { view: "plate", other: null, divider: 0.5, holding: false, flicking: false, pointer: null, pinned: null, byMethod: false, sheet: false, large: null, through: false, reach: false, rests: false, drawing: null, loop: null, peek: null, lift: null, evidence: false, hand: null, pairing: false, doubt: null };
 
 /** Acts on the viewer itself, filled in by the picture while it is there. */
 export const camera: Record<"whole" | "hundred", () => void> & { zoomBy: (factor: number) => void; panBy: (dx: number, dy: number) => void; show: (place: { x: number; y: number; width: number; height: number }) => void } = {

@@ -1,7 +1,9 @@
 // How frames become one plate: methods by outcome, and what the plate covers.
 import { useQuery } from "@tanstack/react-query";
-import { api, type SetDetail } from "../api/client";
+import { api, evidence as evidenceOf, type Moving, type SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
+import { frameOf, laid, softness, type Source } from "../lifts/lifts";
+import { frameNumber } from "../picture/names";
 import { useView } from "../picture/view";
 import { Choices, type Choice } from "../ui/controls";
 import { methodTitle } from "../ui/words";
@@ -10,6 +12,8 @@ import type { Fact } from "./JobSheet";
 const methods: Choice[] = [
   { value: "consensus", title: "Empty", formula: "consensus", note: "Finds what is behind, also where it is clear in few frames, and lists what stays in doubt." },
   { value: "median", title: "What is there most of the time", formula: "median", note: "The middle value, channel by channel. No doubts are told." },
+  { value: "everybody", title: "Everybody at once", formula: "everybody", note: "The opposite of empty: all who were ever there." },
+  { value: "clipped", title: "Smooth, without strays", formula: "clipped mean", note: "The average of what lies near the median." },
   { value: "mean", title: "Everybody, faintly", formula: "mean", note: "The average of all: silky movement, less noise, ghosts." },
   { value: "darkest", title: "No glare", formula: "darkest", note: "For reflections that move. Grows darker with every frame." },
   { value: "lightest", title: "Trails of light", formula: "lightest", note: "Keeps every lamp and spark." },
@@ -32,7 +36,7 @@ export function useCombineFact(set: SetDetail): Fact {
 }
 
 export function CombineLine({ open, set }: { open: OpenSet; set: SetDetail }) {
-  const { view, set: put } = useView();
+  const { view, evidence, set: put } = useView();
   return (
     <div className="flex flex-col gap-3">
       <Choices label="Method" value={set.recipe.method} choices={methods} onChange={(method) => open.change(`combine by ${method}`, { method })} />
@@ -45,9 +49,66 @@ export function CombineLine({ open, set }: { open: OpenSet; set: SetDetail }) {
           onChange={(canvas) => open.change(canvas === "common" ? "keep what all frames share" : "keep the reference's framing", { canvas })}
         />
       </div>
+      <MovingAreas open={open} set={set} />
+      {set.recipe.method === "consensus" && set.plate_key && (
+        <div className="flex flex-col items-start gap-1 text-[14px]">
+          <button className="underline" onClick={() => put({ evidence: !evidence, view: "plate" })}>
+            {evidence ? "Take the hatching away" : "Hatch where few frames agree"}
+          </button>
+          {evidence && <p className="leading-tight text-faint">Red lines: a single moment shows what was chosen. White lines: several do, but less than half. Point at a place to read from which frames it comes.</p>}
+          <a className="underline" href={evidenceOf(set.id, set.plate_key, "origin")} download={`${set.name} origin.png`}>
+            Save where each place comes from
+          </a>
+        </div>
+      )}
       <button className="self-start text-[14px] underline" disabled={!set.canvas} onClick={() => put({ view: view === "agreement" ? "plate" : "agreement" })}>
         {view === "agreement" ? "Back to the plate" : "Show where frames agree"}
       </button>
     </div>
+  );
+}
+
+/** Areas that move and belong, such as cloud or leaves: what is to be done with each. */
+function MovingAreas({ open, set }: { open: OpenSet; set: SetDetail }) {
+  const { set: put } = useView();
+  const found = useQuery({ queryKey: ["moving", set.id, set.plate_key], queryFn: () => api.moving(set.id), enabled: set.plate_key != null, placeholderData: (before) => before }).data;
+  const canvas = set.canvas;
+  if (!found?.length || !canvas || set.reference == null) return null;
+  const on = set.reference;
+  const decide = (area: Moving, source: Source, label: string) => {
+    const lift = { on, outline: area.outline, source, soft: softness(canvas.width, { method: "mean" }), follow: true, strength: 1, off: false };
+    open.change(label, { lifts: laid(set.recipe.lifts ?? [], lift) });
+  };
+  const give = (area: Moving) => open.change("an area that moves as the method has it", { lifts: (set.recipe.lifts ?? []).filter((l) => JSON.stringify(l.outline) !== JSON.stringify(area.outline)) });
+  const show = (area: Moving | null) => put({ loop: area && area.outline.map((p) => ({ x: p.x - canvas.x, y: p.y - canvas.y })), pinned: null });
+  return (
+    <section aria-label="Areas that move and belong" className="text-[14px]">
+      <div className="text-faint">Areas that move and belong</div>
+      <ol>
+        {found.map((area, k) => {
+          const chosen = (set.recipe.lifts ?? []).find((l) => JSON.stringify(l.outline) === JSON.stringify(area.outline));
+          const frame = chosen && frameOf(chosen.source);
+          return (
+            <li key={k} className="border-b border-rule/60 py-1" data-moving={k} onPointerEnter={() => show(area)} onPointerLeave={() => show(null)}>
+              <div>
+                {k + 1}. {area.what}, <span className="num">{(100 * area.share).toFixed(1)} %</span> of the picture
+              </div>
+              <div className="flex flex-wrap gap-x-3">
+                <button className={frame != null ? "font-semibold" : "underline"} onClick={() => decide(area, { frame: area.frame }, `one moment whole, from frame ${frameNumber(set, area.frame)}`)}>
+                  One moment, frame {frameNumber(set, frame ?? area.frame)}
+                </button>
+                <button className={chosen && frame == null ? "font-semibold" : "underline"} onClick={() => decide(area, { method: "mean" }, "a smooth average where it moves")}>
+                  Smooth
+                </button>
+                <button className={chosen ? "underline" : "font-semibold"} onClick={() => give(area)}>
+                  As the method
+                </button>
+              </div>
+            </li>
+          );
+        })}
+      </ol>
+      <p className="mt-1 text-[13px] leading-tight text-faint">Each can be changed under Lifts: another frame, strength, border.</p>
+    </section>
   );
 }

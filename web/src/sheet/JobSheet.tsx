@@ -10,6 +10,7 @@ import { CombineLine, useCombineFact } from "./CombineLine";
 import { DoubtsLine, doubtsFact, useDoubts } from "./DoubtsLine";
 import { ExportLine, exportFact } from "./ExportLine";
 import { FramesLine, framesFact } from "./FramesLine";
+import { LiftsLine, liftsFact } from "./LiftsLine";
 import { RunPanel } from "./RunPanel";
 
 export interface Fact {
@@ -63,6 +64,9 @@ export function JobSheet({ open, set }: { open: OpenSet; set: SetDetail }) {
         </Line>
         <Line value="doubts" title="Doubts" fact={doubtsFact(set, doubts)}>
           <DoubtsLine open={open} set={set} />
+        </Line>
+        <Line value="lifts" title="Lifts" fact={liftsFact(set)}>
+          <LiftsLine open={open} set={set} />
         </Line>
         <Line value="export" title="Export" fact={exportFact(set)}>
           <ExportLine set={set} />

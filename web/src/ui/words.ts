@@ -30,6 +30,8 @@ export const plural = (n: number, one: string, many = `${one}s`) => `${n} ${n ==
 export const methodTitles: Record<string, string> = {
   consensus: "Consensus",
   median: "Median",
+  clipped: "Clipped mean",
+  everybody: "Everybody",
   mean: "Mean",
   darkest: "Darkest",
   lightest: "Lightest",

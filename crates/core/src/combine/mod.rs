@@ -16,6 +16,10 @@ use std::str::FromStr;
 pub enum Method {
     /// The average of the frames that show what is behind, as [`consensus`] decided.
     Consensus,
+    /// The opposite: everybody who was ever there, at once.
+    Everybody,
+    /// The average of light without what lies far from the median, by channel.
+    Clipped,
     /// The middle value of each channel; the mean of the two middle ones when their number is even.
     Median,
     /// The average of linear light.
@@ -28,10 +32,25 @@ pub enum Method {
     Rank(u8),
 }
 
+impl Method {
+    /// Those that are shown beside each other for a place.
+    pub const SHOWN: [Self; 7] = [
+        Self::Consensus,
+        Self::Median,
+        Self::Clipped,
+        Self::Mean,
+        Self::Darkest,
+        Self::Lightest,
+        Self::Everybody,
+    ];
+}
+
 impl fmt::Display for Method {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Consensus => f.write_str("consensus"),
+            Self::Everybody => f.write_str("everybody"),
+            Self::Clipped => f.write_str("clipped"),
             Self::Median => f.write_str("median"),
             Self::Mean => f.write_str("mean"),
             Self::Darkest => f.write_str("darkest"),
@@ -58,15 +77,15 @@ impl FromStr for Method {
     type Err = String;
 
     fn from_str(s: &str) -> Result<Self, String> {
-        const THERE: &str =
-            "use auto, consensus, median, mean, darkest, lightest or rank:P with P from 0 to 100";
+        const THERE: &str = "use auto, consensus, median, mean, clipped, everybody, darkest, lightest or rank:P with P from 0 to 100";
         match s {
             "auto" | "consensus" => Ok(Self::Consensus),
             "median" => Ok(Self::Median),
             "mean" => Ok(Self::Mean),
             "darkest" => Ok(Self::Darkest),
             "lightest" => Ok(Self::Lightest),
-            "clipped" => Err(format!("method {s} is not yet available; {THERE}")),
+            "everybody" => Ok(Self::Everybody),
+            "clipped" => Ok(Self::Clipped),
             _ => match s.strip_prefix("rank:").and_then(|p| p.parse().ok()).filter(|&p: &u8| p <= 100) {
                 Some(p) => Ok(Self::Rank(p)),
                 None => Err(format!("there is no method \"{s}\"; {THERE}")),
@@ -95,8 +114,17 @@ pub fn combine(method: Method, network: &Network, rows: &[Row<'_>], out: [&mut [
                 network.run(&channel, o);
             }
         }
-        // Consensus chooses before; what it chose is averaged.
-        Method::Mean | Method::Consensus => {
+        Method::Clipped => {
+            for (c, o) in out.into_iter().enumerate() {
+                let mut values = vec![0u16; rows.len()];
+                for (i, o) in o.iter_mut().enumerate() {
+                    values.iter_mut().zip(rows).for_each(|(v, r)| *v = r[c][i]);
+                    *o = clipped(&mut values);
+                }
+            }
+        }
+        // These choose before; what was chosen is averaged.
+        Method::Mean | Method::Consensus | Method::Everybody => {
             // Squares of root codes are linear light; whole numbers, so that the order of frames is no matter.
             for (c, o) in out.into_iter().enumerate() {
                 let mut sum = vec![0u64; n];
@@ -126,6 +154,25 @@ pub fn combine(method: Method, network: &Network, rows: &[Row<'_>], out: [&mut [
             }
         }
     }
+}
+
+/// Mean of the values within three deviations of the median, the deviation being told by the median distance from it
+/// (Rousseeuw and Croux 1993).
+fn clipped(values: &mut [u16]) -> u16 {
+    /// Values this near belong in any case: half an eight-bit step.
+    const NEAR: f32 = 130.0;
+    values.sort_unstable();
+    let (low, high) = (values[(values.len() - 1) / 2], values[values.len() / 2]);
+    let middle = (f32::from(low) + f32::from(high)) / 2.0;
+    let mut off: Vec<f32> = values.iter().map(|v| (f32::from(*v) - middle).abs()).collect();
+    off.sort_unstable_by(f32::total_cmp);
+    let limit = (3.0 * 1.4826 * off[off.len() / 2]).max(NEAR);
+    let (mut sum, mut count) = (0u64, 0u64);
+    for &v in values.iter().filter(|v| (f32::from(**v) - middle).abs() <= limit) {
+        sum += u64::from(v) * u64::from(v);
+        count += 1;
+    }
+    ((sum as f64 / count.max(1) as f64).sqrt() + 0.5) as u16
 }
 
 #[cfg(test)]
@@ -169,10 +216,17 @@ mod tests {
             let mut turned = stack.clone();
             turned.rotate_left(turn % stack.len());
             turned.reverse();
-            for m in [Method::Median, Method::Darkest, Method::Lightest, Method::Mean, Method::Rank(30)] {
+            for m in [Method::Median, Method::Darkest, Method::Lightest, Method::Mean, Method::Clipped, Method::Rank(30)] {
                 prop_assert_eq!(run(m, &stack), run(m, &turned));
             }
         }
+    }
+
+    #[test]
+    fn a_clipped_mean_leaves_out_what_lies_far_off() {
+        let stack = [[30_000u16], [30_100], [29_900], [30_050], [60_000]].map(|v| v.to_vec());
+        assert!(run(Method::Clipped, &stack)[0][0].abs_diff(30_012) < 3);
+        assert!(run(Method::Mean, &stack)[0][0] > 36_000);
     }
 
     #[test]
@@ -198,7 +252,10 @@ mod tests {
         ] {
             assert_eq!(m.to_string().parse::<Method>().unwrap(), m);
         }
-        assert!("clipped".parse::<Method>().unwrap_err().contains("not yet available"));
+        for m in [Method::Everybody, Method::Clipped] {
+            assert_eq!(m.to_string().parse::<Method>().unwrap(), m);
+        }
+        assert!("clip".parse::<Method>().unwrap_err().contains("clipped"));
         assert!("rank:101".parse::<Method>().is_err());
     }
 }

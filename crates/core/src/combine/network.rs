@@ -29,7 +29,12 @@ impl Network {
                 let k = (f64::from(p) / 100.0 * last as f64).round() as usize;
                 (k, k)
             }
-            Method::Consensus | Method::Mean | Method::Darkest | Method::Lightest => {
+            Method::Consensus
+            | Method::Everybody
+            | Method::Clipped
+            | Method::Mean
+            | Method::Darkest
+            | Method::Lightest => {
                 return Self { inputs, pairs: Vec::new(), wanted: (0, 0) };
             }
         };

@@ -1,7 +1,7 @@
 //! Doubts: the finite list of places that the consensus does not settle by itself.
 //!
-//! A place is in doubt when another story comes close to the chosen one, or when a border runs where both of its sides
-//! surely differ. Places that touch are one doubt; specks are none. Each holds the stories seen there, best first: the
+//! A place is in doubt when a border runs where both of its sides surely differ, or when another story comes close to the
+//! chosen one and is not told by its contour to be an object before it. Places that touch are one doubt; specks are none. Each holds the stories seen there, best first: the
 //! frames of a story show the same over most of the place.
 
 use crate::combine::consensus::Decided;
@@ -18,6 +18,16 @@ const GAP: i64 = 3;
 const APART: f32 = 4.0;
 /// Frames are one story when they show the same over this share of the place.
 const MOSTLY: f32 = 0.6;
+
+/// A plate whose contour around what differs is weaker than a story's by this much is clear there.
+const CLEAR: f32 = -0.2;
+/// Frames from which on several that agree are believed.
+const MANY: usize = 5;
+/// Pixels on a border that runs where both sides differ, from which on a place is in doubt in any case; three times as many
+/// where many frames vote.
+const TORN: usize = 4;
+/// Up to here neither has the stronger contour.
+const SOFT: f32 = 0.05;
 
 /// Why a place is in doubt.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -122,14 +132,23 @@ fn describe(
             None => stories.push(vec![k]),
         }
     }
-    // What only trembles has no second story.
-    let apart = |s: &Vec<usize>| decided.apart(stories[0][0], s[0], place) > APART;
-    if !stories.iter().skip(1).any(apart) {
+    // What only trembles has no second story; one that stands there with a contour where the plate has none is an object.
+    // Where several of many frames agree, the border of the whole thing tells; where little is known, what is near: movers of
+    // different frames may have grown together.
+    let whole = n >= MANY && stories[0].len() > 1;
+    let rival = |s: &Vec<usize>| {
+        // Without a contour (glare, smoke) a lead of two frames tells.
+        let limit = if stories[0].len() >= s.len() + 2 { SOFT } else { CLEAR };
+        decided.apart(stories[0][0], s[0], place) > APART
+            && decided.contour(place, s[0], whole).is_none_or(|c| c > limit)
+    };
+    let torn = place.iter().filter(|&&p| torn[p]).count();
+    if torn < if n < MANY { TORN } else { 3 * TORN } && !stories.iter().skip(1).any(rival) {
         return None;
     }
     let leads: Vec<f32> = place.iter().filter_map(|&p| rivals[p].map(|r| r.0.max(0.0))).collect();
     let lead = leads.iter().sum::<f32>() / leads.len().max(1) as f32;
-    let share = place.iter().filter(|&&p| torn[p]).count() as f32 / place.len() as f32;
+    let share = torn as f32 / place.len() as f32;
     let reason = match (share > 0.25, stories[0].len()) {
         (true, _) => Reason::Torn,
         (false, 1) if n > 2 => Reason::Alone,

@@ -6,6 +6,7 @@
 
 pub mod doubts;
 pub mod moments;
+pub mod moving;
 
 use crate::combine::Row;
 use crate::noise::NoiseModel;

@@ -9,6 +9,7 @@ mod bend;
 mod fit;
 mod homography;
 mod surface;
+mod trace;
 mod warp;
 
 pub use area::{around, inside};
@@ -18,6 +19,7 @@ pub(crate) use bend::taps;
 pub use fit::{Correspondence, Model, fit};
 pub use homography::Homography;
 pub use surface::Surface;
+pub use trace::{simplified, trace};
 pub use warp::Warp;
 
 use serde::{Deserialize, Serialize};

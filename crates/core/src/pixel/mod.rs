@@ -1,5 +1,6 @@
 //! Buffers, sources, pyramids, resampling and tone: what every other part works on.
 
+pub mod blur;
 mod memory;
 mod pyramid;
 mod raster;

@@ -4,6 +4,7 @@
 //! and undo moves along the list of them.
 
 use crate::combine::Method;
+pub use crate::composite::{Lift, Source};
 use crate::develop::Develop;
 use crate::geometry::{Correspondence, Homography, Model, Point, Rect, Size, fit};
 pub use crate::register::{Area, Guide};
@@ -200,6 +201,9 @@ pub struct Recipe {
     /// Doubts that were settled by hand.
     #[serde(default)]
     pub settled: Vec<Settled>,
+    /// Areas that come from one frame or by another method, later ones over earlier ones.
+    #[serde(default)]
+    pub lifts: Vec<Lift>,
     /// How frames become one.
     pub method: Method,
     /// What the plate covers.
@@ -219,6 +223,7 @@ impl Recipe {
             areas: Vec::new(),
             hands: Vec::new(),
             settled: Vec::new(),
+            lifts: Vec::new(),
             method: Method::Consensus,
             canvas: Canvas::Reference,
         }
@@ -252,6 +257,9 @@ impl Recipe {
         if self.settled.len() > 10_000 || self.settled.iter().any(|s| s.frame.is_some_and(|f| f >= frames)) {
             return Err("a doubt is settled by a frame of this set".into());
         }
+        if self.lifts.len() > 1000 || !self.lifts.iter().all(|l| l.is_valid(frames)) {
+            return Err("a lift has three to a thousand corners and comes from a frame of this set or by a method; its border fades over at most 5000 pixels and its strength goes from 0 to 1".into());
+        }
         Ok(())
     }
 
@@ -282,6 +290,12 @@ impl Recipe {
                 .iter()
                 .filter(|s| s.frame != Some(gone))
                 .map(|s| Settled { frame: s.frame.map(left), ..*s })
+                .collect(),
+            lifts: self
+                .lifts
+                .iter()
+                .filter(|l| l.on != gone && l.source.frame() != Some(gone))
+                .map(|l| Lift { on: left(l.on), source: l.source.renumbered(left), ..l.clone() })
                 .collect(),
             ..self.clone()
         }
@@ -352,6 +366,18 @@ mod tests {
                     canvas,
                     develop: Develop { exposure, ..Develop::default() },
                     settled: vec![Settled { bbox: Rect::new(3, 4, 5, 6), frame: reference }],
+                    lifts: areas
+                        .iter()
+                        .map(|a| Lift {
+                            on: a.on,
+                            outline: a.outline.clone(),
+                            source: reference.map_or(Source::Method(method), Source::Calm),
+                            soft: f64::from(exposure.abs()),
+                            follow: a.guide == Guide::Fit,
+                            strength: 0.25,
+                            off: false,
+                        })
+                        .collect(),
                     areas,
                     hands: hand.into_iter().collect(),
                 },

@@ -7,7 +7,8 @@
 mod stack;
 
 use crate::combine::Method;
-use crate::combine::consensus::{self, Choice, Decided};
+use crate::combine::consensus::{self, Decided};
+use crate::composite::{self, Laid, Source};
 use crate::evidence::Support;
 use crate::geometry::{Homography, Point, Rect, Size, Warp, level_to_full};
 use crate::pixel::{FrameSource, Raster, SourceError};
@@ -108,11 +109,7 @@ impl<'a> Scene<'a> {
         }
         let blocks = blocks(region, frames.len());
         let tables = self.tables(view);
-        let method = if let View::By(m) = view { m } else { self.recipe.method };
-        let choice = match view {
-            View::Plate | View::By(_) | View::Agreement => self.choice(method)?,
-            _ => None,
-        };
+        let way = self.way(view)?;
         let parts: Vec<Raster> = blocks
             .par_iter()
             .map(|&block| {
@@ -121,9 +118,9 @@ impl<'a> Scene<'a> {
                 }
                 if view == View::Agreement {
                     let (stack, inner) = self.padded(&frames, block, level)?;
-                    return Ok(stack.agreement(inner, (method, choice), &self.plan.noise, shrink(level)).0);
+                    return Ok(stack.agreement(inner, way, &self.plan.noise, shrink(level)).0);
                 }
-                Ok(self.stack(view, &frames, block, level)?.combined((method, choice), &tables))
+                Ok(self.stack(view, &frames, block, level)?.combined(way, &tables))
             })
             .collect::<Result<_, RenderError>>()?;
         Ok(join(region, &blocks, &parts))
@@ -170,7 +167,7 @@ impl<'a> Scene<'a> {
         let blocks = blocks(region, frames.len());
         let gains = self.recipe.develop.gains();
         let headroom = self.sources[self.plan.reference].headroom();
-        let way = (self.recipe.method, self.choice(self.recipe.method)?);
+        let way = self.way(View::Plate)?;
         let parts: Vec<Vec<f32>> = blocks
             .par_iter()
             .map(|&block| {
@@ -202,7 +199,7 @@ impl<'a> Scene<'a> {
         if frames.is_empty() {
             return Err(RenderError::NoFrames);
         }
-        let way = (self.recipe.method, self.choice(self.recipe.method)?);
+        let way = self.way(View::Plate)?;
         let each: Vec<Support> = blocks(region, frames.len())
             .par_iter()
             .map(|&block| {
@@ -236,24 +233,68 @@ impl<'a> Scene<'a> {
         }
         let plate = self.stack(View::Plate, &used, region, level)?;
         let others = self.stack(View::Plate, listed, region, level)?;
-        let way = (self.recipe.method, self.choice(self.recipe.method)?);
+        let way = self.way(View::Plate)?;
         Ok(others.shares(&plate, way, &self.plan.noise, shrink(level)))
     }
 
-    /// What the consensus takes, when `method` is the consensus.
+    /// The outline of what a frame shows instead of the plate around a place, all in reference pixels; `None` when it
+    /// shows the same there. A third of the picture around the place is looked at.
     ///
     /// # Errors
-    /// When it has not been decided for the frames in use.
-    pub fn choice(&self, method: Method) -> Result<Option<&Choice>, RenderError> {
-        if method != Method::Consensus {
+    /// When a frame cannot be read or none takes part.
+    pub fn extent(&self, frame: usize, at: Point) -> Result<Option<Vec<Point>>, RenderError> {
+        /// Pixels along a side of what is looked at.
+        const SIDE: u32 = 400;
+        let canvas = self.canvas();
+        let level =
+            (f64::from(canvas.width.max(canvas.height)) / f64::from(3 * SIDE)).log2().round().max(0.0) as u32;
+        let up = f64::from(1u32 << level);
+        let down = |v: f64, from: i64| ((v - from as f64 + 0.5) / up - 0.5).round() as i64;
+        let (x, y) = (down(at.x, canvas.x), down(at.y, canvas.y));
+        let half = i64::from(SIDE / 2);
+        let region =
+            Rect::new(x - half, y - half, SIDE, SIDE).intersect(canvas.size().at_level(level).rect());
+        let used = self.used();
+        if used.is_empty() {
+            return Err(RenderError::NoFrames);
+        }
+        if region.is_empty() {
             return Ok(None);
+        }
+        let (plate, one) = (
+            self.stack(View::Plate, &used, region, level)?,
+            self.stack(View::Plate, &[frame], region, level)?,
+        );
+        let unlike = one.unlike(&plate, self.way(View::Plate)?, &self.plan.noise, shrink(level));
+        let found = composite::extent(&unlike, region.width as usize, (x - region.x, y - region.y));
+        let full = |v: f64, first: i64, from: i64| (v + first as f64 + 0.5) * up - 0.5 + from as f64;
+        Ok(found.map(|outline| {
+            let place = |p: &Point| Point::new(full(p.x, region.x, canvas.x), full(p.y, region.y, canvas.y));
+            outline.iter().map(place).collect()
+        }))
+    }
+
+    /// How a view is combined. The lifts lie on the plate; another method is compared without them.
+    ///
+    /// # Errors
+    /// When it rests on a consensus that has not been decided for the frames in use.
+    pub fn way(&self, view: View) -> Result<Way<'a>, RenderError> {
+        let (method, lifts): (Method, &'a [Laid]) = match view {
+            View::By(method) => (method, &[]),
+            View::Plate | View::Agreement => (self.recipe.method, self.plan.lifts.as_slice()),
+            _ => (Method::Mean, &[]),
+        };
+        let rests = |m: Method| matches!(m, Method::Consensus | Method::Everybody);
+        let lifted = lifts.iter().any(|l| matches!(l.source, Source::Method(m) if rests(m)));
+        if !rests(method) && !lifted {
+            return Ok(Way { method, choice: None, lifts });
         }
         let decided = self.plan.choice.as_deref().filter(|c| {
             let mut frames = c.frames.clone();
             frames.sort_unstable();
             frames == self.used()
         });
-        decided.map(Some).ok_or(RenderError::Undecided)
+        Ok(Way { method, choice: Some(decided.ok_or(RenderError::Undecided)?), lifts })
     }
 
     /// Decides the consensus of the frames in use; the canvas must be the reference's.

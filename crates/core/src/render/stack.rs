@@ -1,8 +1,9 @@
 //! The aligned samples of several frames over one block, and what is made of them.
 
 use super::Tables;
-use crate::combine::consensus::{Choice, LayerData};
+use crate::combine::consensus::{self, Choice, LayerData};
 use crate::combine::{Method, Network, Row, combine};
+use crate::composite::{self, Laid, Source};
 use crate::evidence::{PlateRow, Support, agrees, plate_row};
 use crate::geometry::{Point, Rect, Size, Surface, Warp};
 use crate::noise::NoiseModel;
@@ -29,8 +30,23 @@ impl Default for Tone<'_> {
     }
 }
 
-/// How a stack becomes a plate: by a method, and for the consensus by what it chose.
-pub type Way<'a> = (Method, Option<&'a Choice>);
+/// How a stack becomes a plate.
+#[derive(Debug, Clone, Copy)]
+pub struct Way<'a> {
+    /// The method.
+    pub method: Method,
+    /// What the consensus chose, where it is asked for.
+    pub choice: Option<&'a Choice>,
+    /// Laid over what the method gives.
+    pub lifts: &'a [Laid],
+}
+
+/// How much brighter the first colour is than the second, in stops.
+fn stops(first: [f32; 3], second: [f32; 3]) -> f32 {
+    /// Light below which nothing is told, in squared root codes: a thousandth of white.
+    const DARK: f32 = 4.3e6;
+    ((first.iter().sum::<f32>() / 3.0 + DARK) / (second.iter().sum::<f32>() / 3.0 + DARK)).log2()
+}
 
 /// Several frames over one block.
 pub struct Stack {
@@ -108,10 +124,67 @@ impl Stack {
         std::array::from_fn(|c| &self.layers[layer].planes[c][at + from..at + to])
     }
 
-    /// Combines the layers; black where none reaches.
-    fn plate(&self, (method, choice): Way<'_>) -> Plate {
-        if let (Method::Consensus, Some(choice)) = (method, choice) {
-            return self.chosen(choice);
+    /// Combines the layers and lays the lifts; black where no frame reaches.
+    fn plate(&self, way: Way<'_>) -> Plate {
+        let mut out = self.by(way.method, way.choice);
+        for lift in way.lifts {
+            self.lay(&mut out, lift, way.choice);
+        }
+        out
+    }
+
+    /// Lays a lift over the plate; where its frame does not reach, the plate stays.
+    fn lay(&self, plate: &mut Plate, lift: &Laid, choice: Option<&Choice>) {
+        let (from, up) = self.place;
+        let (w, h) = (self.size.width as usize, self.size.height as usize);
+        let to = Point::new(from.x + up * w as f64, from.y + up * h as f64);
+        if !lift.mask.touches(from, to) {
+            return;
+        }
+        let layer = match lift.source.frame() {
+            Some(frame) => match self.frames.iter().position(|&f| f == frame) {
+                Some(layer) => Some(layer),
+                None => return,
+            },
+            None => None,
+        };
+        let mut combined = None;
+        for y in 0..h {
+            let Some(weights) = lift.mask.row(Point::new(from.x, from.y + up * y as f64), up, w) else {
+                continue;
+            };
+            let (row, span) = match (lift.source, layer) {
+                (Source::Method(method), _) => {
+                    let other = &*combined.get_or_insert_with(|| self.by(method, choice));
+                    (std::array::from_fn(|c| &other[c][y * w..][..w]), (0, w as u32))
+                }
+                (_, Some(layer)) => (self.row(layer, y, 0, w), self.layers[layer].spans[y]),
+                (_, None) => continue,
+            };
+            for x in span.0 as usize..(span.1 as usize).min(w) {
+                if weights[x] <= 0.0 {
+                    continue;
+                }
+                let light = |v: u16| f32::from(v).powi(2);
+                let old = [0, 1, 2].map(|c| light(plate[c][y * w + x]));
+                let new = [0, 1, 2].map(|c| light(row[c][x]));
+                let share = match lift.source {
+                    Source::Calm(_) => weights[x] * (1.0 - composite::calmed(stops(new, old), lift.strength)),
+                    _ => weights[x] * lift.strength,
+                };
+                for c in 0..3 {
+                    plate[c][y * w + x] = ((old[c] + share * (new[c] - old[c])).sqrt() + 0.5) as u16;
+                }
+            }
+        }
+    }
+
+    /// The layers by a method; black where none reaches.
+    fn by(&self, method: Method, choice: Option<&Choice>) -> Plate {
+        match (method, choice) {
+            (Method::Consensus, Some(choice)) => return self.chosen(choice, &choice.members),
+            (Method::Everybody, Some(choice)) => return self.chosen(choice, &choice.crowd),
+            _ => {}
         }
         let (w, h) = (self.size.width as usize, self.size.height as usize);
         let mut out = [vec![0; w * h], vec![0; w * h], vec![0; w * h]];
@@ -131,7 +204,7 @@ impl Stack {
 
     /// The average of the frames that were chosen at each place; where the choice changes from one pixel of its picture
     /// to the next, so does the average, evenly.
-    fn chosen(&self, choice: &Choice) -> Plate {
+    fn chosen(&self, choice: &Choice, held: &[u64]) -> Plate {
         let (w, h) = (self.size.width as usize, self.size.height as usize);
         let mut out = [vec![0; w * h], vec![0; w * h], vec![0; w * h]];
         let network = Network::new(Method::Mean, 0);
@@ -159,12 +232,12 @@ impl Stack {
                 while x < to {
                     let own = corners(x);
                     let end = (x + 1..to).find(|&k| corners(k) != own).unwrap_or(to);
-                    let members = own.map(|p| &choice.members[p * choice.words..][..choice.words]);
-                    let holds = |p: usize, i: usize| slots[i].is_some_and(|k| choice.holds(p, k));
+                    let members = own.map(|p| &held[p * choice.words..][..choice.words]);
+                    let holds = |c: usize, i: usize| slots[i].is_some_and(|k| consensus::held(members[c], k));
                     if members.iter().all(|m| *m == members[0]) {
                         let mut rows: Vec<Row<'_>> = covering
                             .iter()
-                            .filter(|&&i| holds(own[0], i))
+                            .filter(|&&i| holds(0, i))
                             .map(|&i| self.row(i, y, x, end))
                             .collect();
                         if rows.is_empty() {
@@ -175,7 +248,7 @@ impl Stack {
                         combine(Method::Mean, &network, &rows, [&mut r[i..j], &mut g[i..j], &mut b[i..j]]);
                     } else {
                         let mut held: Vec<(usize, [bool; 4])> =
-                            covering.iter().map(|&i| (i, own.map(|p| holds(p, i)))).collect();
+                            covering.iter().map(|&i| (i, [0, 1, 2, 3].map(|c| holds(c, i)))).collect();
                         // Added in the choice's order, so that the frames' is no matter.
                         held.sort_by_key(|(i, _)| slots[*i]);
                         for (k, &(_, _, across)) in columns.iter().enumerate().take(end).skip(x) {
@@ -299,6 +372,21 @@ impl Stack {
             }
         }
         sums.iter().map(|&(s, n)| (n > 0).then(|| s as f32 / n as f32)).collect()
+    }
+
+    /// For each pixel, whether the first layer reaches it and shows something else than `plate`'s combination.
+    pub fn unlike(&self, plate: &Self, way: Way<'_>, noise: &NoiseModel, shrink: f32) -> Vec<bool> {
+        let combined = plate.plate(way);
+        let w = self.size.width as usize;
+        let mut out = vec![false; w * self.size.height as usize];
+        for (row, line) in out.chunks_exact_mut(w.max(1)).enumerate() {
+            agrees(self.row(0, row, 0, w), &plate.plate_row(&combined, row, noise, shrink), line);
+            let (from, to) = self.layers[0].spans[row];
+            for (x, v) in line.iter_mut().enumerate() {
+                *v = !*v && (from..to).contains(&(x as u32));
+            }
+        }
+        out
     }
 
     fn plate_row<'a>(&self, plate: &'a Plate, row: usize, noise: &NoiseModel, shrink: f32) -> PlateRow<'a> {

@@ -8,6 +8,7 @@
 
 use super::field::{Costs, DIFFER, Field, SAME};
 use super::votes::NOWHERE;
+use crate::pixel::blur::boxed;
 use rayon::prelude::*;
 
 /// What evidence that is certain costs.
@@ -124,6 +125,65 @@ fn ask(field: &Field, a: usize, b: usize) -> Said {
     said
 }
 
+/// How far around a doubtful place its contour is looked for unless the whole is asked, in pixels.
+const SURROUNDINGS: usize = 6;
+/// Border pixels that tell something.
+const BORDER: usize = 10;
+
+/// What differs between the plate and frame `k` and touches a place, asked as a whole: see
+/// [`Decided::contour`](super::Decided::contour).
+pub(super) fn around(field: &Field, labels: &[u16], place: &[usize], k: usize, whole: bool) -> Option<f32> {
+    let (w, h) = (field.width as i64, field.height as i64);
+    let chi2 = |p: usize| field.chi2(usize::from(labels[p]), k, p);
+    let mut inside: std::collections::HashSet<usize> =
+        place.iter().copied().filter(|&p| chi2(p) > BELONGS).collect();
+    let mut open: Vec<usize> = inside.iter().copied().collect();
+    open.sort_unstable();
+    let mut begin = 0;
+    for _ in 0..if whole { usize::MAX } else { SURROUNDINGS } {
+        let end = open.len();
+        if begin == end {
+            break;
+        }
+        for i in begin..end {
+            let (x, y) = (open[i] as i64 % w, open[i] as i64 / w);
+            for (dx, dy) in [(1, 0), (-1, 0), (0, 1), (0, -1)] {
+                let (x, y) = (x + dx, y + dy);
+                if x >= 0 && y >= 0 && x < w && y < h {
+                    let q = (y * w + x) as usize;
+                    if chi2(q) > BELONGS && inside.insert(q) {
+                        open.push(q);
+                    }
+                }
+            }
+        }
+        begin = end;
+    }
+    let (mut sum, mut count) = (0.0, 0usize);
+    for &p in &open {
+        let (x, y) = (p as i64 % w, p as i64 / w);
+        for (dx, dy) in [(1, 0), (-1, 0), (0, 1), (0, -1)] {
+            let at = |d: i64| {
+                let (x, y) = (x + d * dx, y + d * dy);
+                (x >= 0 && y >= 0 && x < w && y < h).then(|| (y * w + x) as usize)
+            };
+            let (Some(rim), Some(beside)) = (at(1), at(BESIDE)) else { continue };
+            if inside.contains(&rim) || inside.contains(&beside) || chi2(beside) > SAME {
+                continue;
+            }
+            let inner = at(-1).filter(|q| inside.contains(q)).unwrap_or(p);
+            let (own, other) = (usize::from(labels[inner]), usize::from(labels[beside]));
+            if !(field.covered(k, inner) && field.covered(k, beside)) {
+                continue;
+            }
+            let (plate, frame) = (field.between(own, inner, other, beside), field.step(k, inner, beside));
+            sum += (plate - frame) / (plate + frame + 4.0);
+            count += 1;
+        }
+    }
+    (count >= BORDER).then(|| sum / count as f32)
+}
+
 /// Carries votes a little way into the place around them.
 fn spread(inside: &[usize], votes: &[(usize, f32)], w: usize) -> Said {
     let (xs, ys) = (inside.iter().map(|p| p % w), inside.iter().map(|p| p / w));
@@ -151,27 +211,5 @@ fn spread(inside: &[usize], votes: &[(usize, f32)], w: usize) -> Said {
         }
     }
     out.retain(|(_, s)| !s.is_nan());
-    out
-}
-
-/// Mean over a square of `reach` pixels each way.
-fn boxed(plane: &[f32], w: usize, h: usize, reach: usize) -> Vec<f32> {
-    let run = |line: &mut dyn FnMut(usize) -> f32, n: usize| -> Vec<f32> {
-        let mut sums = vec![0.0f64; n + 1];
-        for i in 0..n {
-            sums[i + 1] = sums[i] + f64::from(line(i));
-        }
-        let width = (2 * reach + 1) as f64;
-        (0..n)
-            .map(|i| ((sums[(i + reach + 1).min(n)] - sums[i.saturating_sub(reach)]) / width) as f32)
-            .collect()
-    };
-    let across: Vec<f32> = (0..h).flat_map(|y| run(&mut |x| plane[y * w + x], w)).collect();
-    let mut out = vec![0.0; plane.len()];
-    for x in 0..w {
-        for (y, v) in run(&mut |y| across[y * w + x], h).into_iter().enumerate() {
-            out[y * w + x] = v;
-        }
-    }
     out
 }

@@ -130,6 +130,14 @@ impl Field {
         (square / 3.0).sqrt() / (1.5 * f32::from(l.sigma[p]))
     }
 
+    /// How far a pixel of one frame differs from a pixel of another, in deviations.
+    pub(super) fn between(&self, a: usize, p: usize, b: usize, q: usize) -> f32 {
+        let (a, b) = (&self.layers[a], &self.layers[b]);
+        let square: f32 =
+            (0..3).map(|c| (f32::from(a.planes[c][p]) - f32::from(b.planes[c][q])).powi(2)).sum();
+        (square / 3.0).sqrt() / (1.5 * f32::from(a.sigma[p]))
+    }
+
     /// For each pixel, a bit for each frame that shows the same as the labelled one there and right beside it.
     pub(super) fn members(&self, labels: &[u16], words: usize) -> Vec<u64> {
         let mut same = vec![0u64; self.pixels() * words];
@@ -158,6 +166,25 @@ impl Field {
                     }
                 }
                 bits[label / WORD] |= 1 << (label % WORD);
+            }
+        });
+        out
+    }
+}
+
+impl Field {
+    /// The members, but where any frame surely shows something else, only the one that differs most.
+    pub(super) fn crowd(&self, labels: &[u16], members: &[u64], words: usize) -> Vec<u64> {
+        let mut out = members.to_vec();
+        out.par_chunks_mut(words).enumerate().for_each(|(p, bits)| {
+            let label = usize::from(labels[p]);
+            let most = (0..self.count())
+                .map(|k| (self.chi2(k, label, p), k))
+                .filter(|(chi2, _)| *chi2 > DIFFER)
+                .max_by(|a, b| a.0.total_cmp(&b.0).then(b.1.cmp(&a.1)));
+            if let Some((_, k)) = most {
+                bits.fill(0);
+                bits[k / WORD] = 1 << (k % WORD);
             }
         });
         out

@@ -43,13 +43,14 @@ pub struct Choice {
     pub words: usize,
     /// For each pixel, a bit for each of `frames` that shows the same as the chosen one.
     pub members: Vec<u64>,
+    /// The opposite, in the same shape: where any frame shows something else, the one that differs most.
+    pub crowd: Vec<u64>,
 }
 
 impl Choice {
     /// Whether the frame at place `k` of `frames` shows the plate at a pixel.
-    #[inline]
     pub fn holds(&self, pixel: usize, k: usize) -> bool {
-        self.members[pixel * self.words + k / WORD] >> (k % WORD) & 1 == 1
+        held(&self.members[pixel * self.words..][..self.words], k)
     }
 
     /// Takes a place from one frame of the set alone; nothing happens when it takes no part.
@@ -63,6 +64,12 @@ impl Choice {
             bits[k / WORD] = 1 << (k % WORD);
         }
     }
+}
+
+/// Whether bit `k` is set in the words of a pixel.
+#[inline]
+pub fn held(words: &[u64], k: usize) -> bool {
+    words[k / WORD] >> (k % WORD) & 1 == 1
 }
 
 /// Pixels of a reduced picture that the decision is made on, for a number of frames: fine where few frames leave
@@ -99,6 +106,28 @@ impl Decided {
         self.field.apart(a, b, place)
     }
 
+    /// How much more of a contour the plate has than frame `k` around what differs between the two at a place, near to it or as a `whole`: -1 where
+    /// only the frame has one, so that the plate is clear there, 1 where only the plate has. `None` when the border is
+    /// too short to tell.
+    pub fn contour(&self, place: &[usize], k: usize, whole: bool) -> Option<f32> {
+        contour::around(&self.field, &self.choice.labels, place, k, whole)
+    }
+
+    /// Whether one of the choice's frames reaches a pixel.
+    pub fn covered(&self, k: usize, p: usize) -> bool {
+        self.field.covered(k, p)
+    }
+
+    /// How far two neighbouring pixels of one frame differ, in deviations.
+    pub fn step(&self, k: usize, p: usize, q: usize) -> f32 {
+        self.field.step(k, p, q)
+    }
+
+    /// How far two of the choice's frames differ at a pixel, in squared deviations.
+    pub fn difference(&self, a: usize, b: usize, p: usize) -> f32 {
+        self.field.chi2(a, b, p)
+    }
+
     /// Whether two of the choice's frames show the same at a pixel.
     pub fn alike(&self, a: usize, b: usize, p: usize) -> bool {
         self.field.covered(a, p) && self.field.covered(b, p) && self.field.chi2(a, b, p) < field::SAME
@@ -127,6 +156,7 @@ pub fn decide(
     let labels = labels::solve(&field, &costs);
     let words = frames.len().div_ceil(WORD);
     let members = field.members(&labels, words);
-    let choice = Choice { level, size, frames, labels, words, members };
+    let crowd = field.crowd(&labels, &members, words);
+    let choice = Choice { level, size, frames, labels, words, members, crowd };
     Decided { choice, field, costs }
 }

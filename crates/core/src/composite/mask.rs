@@ -1,0 +1,227 @@
+//! How strongly a lift covers each place: a small picture of weights over its outline.
+
+use crate::geometry::{Point, Rect, Size, around};
+use crate::pixel::blur::boxed;
+use rayon::prelude::*;
+
+/// Most pixels of a mask.
+const MOST: u64 = 1 << 18;
+/// Brightness, as a share of white, that tells two sides of a border apart for the guided filter.
+const EDGE: f32 = 0.02;
+/// The filter is run this often, each time from where the last one left the border.
+const ROUNDS: usize = 5;
+/// Weights this near to nothing or all are taken for it.
+const VEIL: f32 = 0.2;
+
+/// Weights over a part of the reference.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Mask {
+    /// Pixels of the pyramid level that the weights lie on.
+    rect: Rect,
+    /// That level.
+    level: u32,
+    /// 0..=1, by rows.
+    weights: Vec<f32>,
+}
+
+impl Mask {
+    /// The inside of a closed outline in pixels of a reference of this size, fading over `soft` of them to both sides;
+    /// `None` when nothing of it lies on the picture.
+    pub fn drawn(outline: &[Point], soft: f64, reference: Size) -> Option<Self> {
+        let (corner, sides) = around(std::slice::from_ref(&outline.to_vec()), reference)?;
+        let far = 2.0 * soft + 2.0;
+        let level = (0..16).find(|&k| {
+            let side = |v: f64| ((v + 2.0 * far) / f64::from(1u32 << k)).ceil() as u64 + 2;
+            side(sides.x) * side(sides.y) <= MOST
+        })?;
+        let up = f64::from(1u32 << level);
+        let low = |v: f64| ((v - far) / up).floor() as i64;
+        let high = |v: f64| ((v + far) / up).ceil() as i64 + 1;
+        let (x, y) = (low(corner.x), low(corner.y));
+        let (right, bottom) = (high(corner.x + sides.x), high(corner.y + sides.y));
+        let rect = Rect::new(x, y, (right - x) as u32, (bottom - y) as u32)
+            .intersect(reference.at_level(level).rect());
+        let (x, y) = (rect.x, rect.y);
+        let (w, h) = (rect.width as usize, rect.height as usize);
+        let mut weights = vec![0.0; w * h];
+        weights.par_chunks_mut(w.max(1)).enumerate().for_each(|(row, line)| {
+            // Four places a pixel, so that the border of a small mask is even.
+            for down in [-0.25, 0.25] {
+                let full = |v: f64| (v + 0.5) * up - 0.5;
+                let crossed = crossings(outline, full((y + row as i64) as f64 + down));
+                for (column, v) in line.iter_mut().enumerate() {
+                    for right in [-0.25, 0.25] {
+                        let place = full((x + column as i64) as f64 + right);
+                        let before = crossed.partition_point(|c| *c <= place);
+                        *v += if before % 2 == 1 { 0.25 } else { 0.0 };
+                    }
+                }
+            }
+        });
+        let mut mask = Self { rect, level, weights };
+        mask.soften(soft / up);
+        Some(mask)
+    }
+
+    /// The weights, by rows over [`Self::guide`]'s region.
+    pub fn weights(&self) -> &[f32] {
+        &self.weights
+    }
+
+    /// Region and level of the picture that [`Self::follow`] wants.
+    pub fn guide(&self) -> (Rect, u32) {
+        (self.rect, self.level)
+    }
+
+    /// Moves the border to where the guide, brightness from 0 to 1, has its edges: the guided filter of He, Sun and
+    /// Tang (2013) with a radius of `reach` reference pixels.
+    pub fn follow(&mut self, guide: &[f32], reach: f64) {
+        let (w, h) = (self.rect.width as usize, self.rect.height as usize);
+        let r = ((reach / f64::from(1u32 << self.level)).round() as usize).clamp(2, 64);
+        let count = boxed(&vec![1.0; w * h], w, h, r);
+        let mean = |plane: &[f32]| -> Vec<f32> {
+            boxed(plane, w, h, r).iter().zip(&count).map(|(v, n)| v / n).collect()
+        };
+        let product = |a: &[f32], b: &[f32]| -> Vec<f32> { a.iter().zip(b).map(|(a, b)| a * b).collect() };
+        let mi = mean(guide);
+        let spread: Vec<f32> =
+            mean(&product(guide, guide)).iter().zip(&mi).map(|(ii, i)| ii - i * i + EDGE * EDGE).collect();
+        let certain = mean(&spread);
+        for _ in 0..ROUNDS {
+            let (mp, mip) = (mean(&self.weights), mean(&product(guide, &self.weights)));
+            // Windows that see an edge have more say (cf. Li et al. 2015): those that see none know nothing of it.
+            let slope: Vec<f32> = (0..w * h).map(|i| mip[i] - mi[i] * mp[i]).collect();
+            let base: Vec<f32> = (0..w * h).map(|i| mp[i] * spread[i] - slope[i] * mi[i]).collect();
+            let (slope, base) = (mean(&slope), mean(&base));
+            for (i, v) in self.weights.iter_mut().enumerate() {
+                // What is nearly all or nothing becomes so: no veil stays far from the border.
+                let q = (slope[i] * guide[i] + base[i]) / certain[i];
+                *v = ((q - VEIL) / (1.0 - 2.0 * VEIL)).clamp(0.0, 1.0);
+            }
+        }
+    }
+
+    fn soften(&mut self, by: f64) {
+        // Three boxes of this width come close to an even ramp.
+        let reach = (by / 1.7).round() as usize;
+        if reach > 0 {
+            let (w, h) = (self.rect.width as usize, self.rect.height as usize);
+            // Beyond the picture the area goes on: weights are means of what is there.
+            let count = boxed(&vec![1.0; w * h], w, h, reach);
+            for _ in 0..3 {
+                let sums = boxed(&self.weights, w, h, reach);
+                self.weights = sums.iter().zip(&count).map(|(v, n)| v / n).collect();
+            }
+        }
+    }
+
+    /// The weights along a row whose first pixel lies at `from` in the reference, each as wide as `up` of its pixels;
+    /// `None` where all are nothing.
+    pub fn row(&self, from: Point, up: f64, n: usize) -> Option<Vec<f32>> {
+        let small = f64::from(1u32 << self.level);
+        let at = |v: f64, first: i64| (v + 0.5) / small - 0.5 - first as f64;
+        let y = at(from.y, self.rect.y);
+        let (w, h) = (i64::from(self.rect.width), i64::from(self.rect.height));
+        if y <= -1.0 || y >= h as f64 {
+            return None;
+        }
+        // At the picture's own border the weight goes on.
+        let value = |x: i64, y: i64| -> f32 {
+            let (cx, cy) = (x.clamp(0, w - 1), y.clamp(0, h - 1));
+            self.weights[(cy * w + cx) as usize]
+        };
+        let (top, down) = (y.floor() as i64, (y - y.floor()) as f32);
+        let mut any = false;
+        let line = (0..n)
+            .map(|k| {
+                let x = at(from.x + up * k as f64, self.rect.x);
+                if x <= -1.0 || x >= w as f64 {
+                    return 0.0;
+                }
+                let (left, right) = (x.floor() as i64, (x - x.floor()) as f32);
+                let mix = |y| value(left, y) * (1.0 - right) + value(left + 1, y) * right;
+                let v = mix(top) * (1.0 - down) + mix(top + 1) * down;
+                any |= v > 0.0;
+                v
+            })
+            .collect();
+        any.then_some(line)
+    }
+
+    /// The weight at a place of the reference.
+    pub fn at(&self, p: Point) -> f32 {
+        self.row(p, 1.0, 1).map_or(0.0, |r| r[0])
+    }
+
+    /// Whether it may cover any of a box of the reference.
+    pub fn touches(&self, from: Point, to: Point) -> bool {
+        let small = f64::from(1u32 << self.level);
+        let (x0, y0) = ((self.rect.x as f64 - 1.0) * small, (self.rect.y as f64 - 1.0) * small);
+        let (x1, y1) = ((self.rect.right() as f64 + 1.0) * small, (self.rect.bottom() as f64 + 1.0) * small);
+        from.x <= x1 && to.x >= x0 && from.y <= y1 && to.y >= y0
+    }
+}
+
+/// Where a closed outline crosses a row, from left to right.
+fn crossings(outline: &[Point], y: f64) -> Vec<f64> {
+    let ends = outline.iter().zip(outline.iter().cycle().skip(1));
+    let mut at: Vec<f64> = ends
+        .filter(|(p, q)| (p.y > y) != (q.y > y))
+        .map(|(p, q)| p.x + (q.x - p.x) * (y - p.y) / (q.y - p.y))
+        .collect();
+    at.sort_unstable_by(f64::total_cmp);
+    at
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn square(from: f64, to: f64) -> Vec<Point> {
+        [(from, from), (to, from), (to, to), (from, to)].map(|(x, y)| Point::new(x, y)).to_vec()
+    }
+
+    #[test]
+    fn a_drawn_area_covers_its_inside_and_fades_over_its_softness() {
+        let hard = Mask::drawn(&square(100.0, 200.0), 0.0, Size::new(400, 300)).unwrap();
+        for (x, wanted) in [(95.0, 0.0), (110.0, 1.0), (199.0, 1.0), (204.0, 0.0)] {
+            assert_eq!(hard.at(Point::new(x, 150.0)), wanted, "at {x}");
+        }
+        let soft = Mask::drawn(&square(100.0, 200.0), 12.0, Size::new(400, 300)).unwrap();
+        assert!((soft.at(Point::new(100.0, 150.0)) - 0.5).abs() < 0.02);
+        assert_eq!(soft.at(Point::new(74.0, 150.0)), 0.0);
+        assert_eq!(soft.at(Point::new(150.0, 150.0)), 1.0);
+        assert_eq!(Mask::drawn(&square(500.0, 600.0), 1.0, Size::new(400, 300)), None);
+    }
+
+    #[test]
+    fn beyond_the_picture_an_area_goes_on() {
+        let mask = Mask::drawn(&square(-50.0, 50.0), 10.0, Size::new(400, 300)).unwrap();
+        assert!(mask.at(Point::new(0.0, 0.0)) > 0.99);
+    }
+
+    #[test]
+    fn a_border_follows_the_skyline() {
+        let size = Size::new(200, 200);
+        // Bright above a line that climbs, dark below; the area was drawn straight.
+        let skyline = |x: i64| 100 + x / 10 - 10;
+        let outline =
+            [(-1.0, -1.0), (201.0, -1.0), (201.0, 100.0), (-1.0, 100.0)].map(|(x, y)| Point::new(x, y));
+        let mut mask = Mask::drawn(&outline, 4.0, size).unwrap();
+        let (rect, level) = mask.guide();
+        assert_eq!(level, 0);
+        let guide: Vec<f32> = (0..rect.height as i64 * rect.width as i64)
+            .map(|i| {
+                let (x, y) = (rect.x + i % rect.width as i64, rect.y + i / rect.width as i64);
+                if y < skyline(x) { 0.8 } else { 0.2 }
+            })
+            .collect();
+        mask.follow(&guide, 30.0);
+        for x in [20, 60, 140, 180] {
+            let line = skyline(x) as f64;
+            let (above, below) = (Point::new(x as f64, line - 3.0), Point::new(x as f64, line + 3.0));
+            assert!(mask.at(above) > 0.8, "above at {x}: {}", mask.at(above));
+            assert!(mask.at(below) < 0.2, "below at {x}: {}", mask.at(below));
+        }
+    }
+}

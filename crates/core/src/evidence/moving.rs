@@ -1,0 +1,182 @@
+//! Areas that move and belong: cloud, water, leaves, flags, where no frame is clear because nothing stands before anything.
+//!
+//! There the frames show many stories and none is the place (dynamic textures, Doretto et al. 2003). Two things tell
+//! such an area from a crowd: what moves has no contours (cloud, smoke), or it is so fine that the frames look the same once
+//! details are blurred away (leaves, ripples). Found on the reduced picture of the choice, in pieces large enough to be
+//! worth a decision.
+
+use crate::combine::consensus::Decided;
+use crate::geometry::{Point, simplified, trace};
+use crate::pixel::blur::boxed;
+use serde::{Deserialize, Serialize};
+
+/// Share of frames that show the same as the plate, up to which a place moves.
+const FEW: f32 = 0.8;
+/// Reach of the mean that joins places to areas, as a share of the picture's width.
+const JOIN: f32 = 0.03;
+/// Share of a square that must move for an area to begin in its middle, and to reach there.
+const DENSE: (f32, f32) = (0.4, 0.1);
+/// Least share of the picture.
+const LEAST: f32 = 0.004;
+/// Greatest mean step between neighbouring pixels of one frame, in deviations, of what has no contours.
+const SMOOTH: f32 = 2.5;
+/// Share of a smooth area's pixels that may hold steps.
+const STEPS: f32 = 0.04;
+/// Steps from this many deviations on are contours.
+const CONTOUR: f32 = 12.0;
+/// Deviations up to which the means of a square are the same.
+const FINE: f32 = 4.5;
+/// Mean squared deviations from which on something in a square moves.
+const MOVES: f32 = 6.0;
+
+/// What moves there.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Motion {
+    /// Large and soft: cloud, smoke.
+    Drifting,
+    /// Small and everywhere: leaves, ripples.
+    Trembling,
+}
+
+/// An area that moves and belongs.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Moving {
+    /// Its outline, in reference pixels.
+    pub outline: Vec<Point>,
+    /// What moves.
+    pub motion: Motion,
+    /// Share of the picture, 0..=1.
+    pub share: f32,
+    /// Index of the frame that differs least from the others there: one moment whole.
+    pub frame: usize,
+}
+
+/// Finds the areas of a decision that move and belong, largest first. Needs three frames.
+pub fn find(decided: &Decided) -> Vec<Moving> {
+    let choice = &decided.choice;
+    let (w, h) = (choice.size.width as usize, choice.size.height as usize);
+    let n = choice.frames.len();
+    if n < 3 {
+        return Vec::new();
+    }
+    let few: Vec<f32> = (0..w * h)
+        .map(|p| {
+            let label = usize::from(choice.labels[p]);
+            let there = (0..n).filter(|&k| decided.covered(k, p)).count();
+            let same = (0..n).filter(|&k| decided.alike(k, label, p)).count();
+            f32::from(u8::from(there >= 3 && (same as f32) <= FEW * there as f32))
+        })
+        .collect();
+    let dense = boxed(&few, w, h, (JOIN * w as f32).round() as usize);
+    let mut open: Vec<bool> = dense.iter().map(|d| *d > DENSE.1).collect();
+    let mut areas = Vec::new();
+    for start in 0..w * h {
+        if !open[start] || dense[start] <= DENSE.0 {
+            continue;
+        }
+        open[start] = false;
+        let mut area = vec![start];
+        let mut next = 0;
+        while next < area.len() {
+            let p = area[next];
+            next += 1;
+            let (x, y) = (p % w, p / w);
+            let beside = [
+                (x > 0).then(|| p - 1),
+                (x + 1 < w).then_some(p + 1),
+                (y > 0).then(|| p - w),
+                (y + 1 < h).then_some(p + w),
+            ];
+            for q in beside.into_iter().flatten().filter(|&q| std::mem::take(&mut open[q])) {
+                area.push(q);
+            }
+        }
+        let share = area.len() as f32 / (w * h) as f32;
+        if share >= LEAST
+            && let Some(motion) = motion(decided, &area, w)
+        {
+            areas.push(describe(decided, &area, motion, share));
+        }
+    }
+    areas.sort_by(|a, b| b.share.total_cmp(&a.share));
+    areas
+}
+
+/// What moves in an area; `None` for what comes and goes.
+fn motion(decided: &Decided, area: &[usize], w: usize) -> Option<Motion> {
+    let n = decided.choice.frames.len();
+    let inner: Vec<usize> = area.iter().copied().filter(|p| p % w + 1 < w).collect();
+    let (mut sum, mut steps, mut count) = (0.0, 0usize, 0usize);
+    for k in 0..n {
+        for &p in inner.iter().filter(|&&p| decided.covered(k, p) && decided.covered(k, p + 1)) {
+            let step = decided.step(k, p, p + 1);
+            sum += step;
+            steps += usize::from(step > CONTOUR);
+            count += 1;
+        }
+    }
+    if sum / count.max(1) as f32 <= SMOOTH && steps as f32 <= STEPS * count as f32 {
+        return Some(Motion::Drifting);
+    }
+    // Squares of a few pixels: their means are the same in all frames when only details move.
+    let mut squares: Vec<Vec<usize>> = Vec::new();
+    let mut at = std::collections::BTreeMap::new();
+    for &p in area {
+        let square = at.entry((p / w / SQUARE, p % w / SQUARE)).or_insert_with(|| {
+            squares.push(Vec::new());
+            squares.len() - 1
+        });
+        squares[*square].push(p);
+    }
+    let whole = squares.iter().filter(|s| s.len() * 2 > SQUARE * SQUARE);
+    let (mut same, mut all) = (0usize, 0usize);
+    for square in whole {
+        let label = usize::from(decided.choice.labels[square[0]]);
+        for k in (0..n).filter(|&k| k != label && decided.covered(k, square[0])) {
+            let each =
+                square.iter().map(|&p| decided.difference(k, label, p)).sum::<f32>() / square.len() as f32;
+            // What shows the same tells nothing about what moves.
+            if each < MOVES {
+                continue;
+            }
+            same += usize::from(decided.apart(k, label, square) < FINE);
+            all += 1;
+        }
+    }
+    (all > 0 && same as f32 > 0.8 * all as f32).then_some(Motion::Trembling)
+}
+
+/// Side of the squares whose means are compared, in pixels of the choice.
+const SQUARE: usize = 12;
+
+fn describe(decided: &Decided, area: &[usize], motion: Motion, share: f32) -> Moving {
+    let choice = &decided.choice;
+    let (w, h) = (choice.size.width as usize, choice.size.height as usize);
+    let mut on = vec![false; w * h];
+    area.iter().for_each(|&p| on[p] = true);
+    let first = area.iter().copied().min().unwrap_or(0);
+    let around = trace(w, first, |x, y| {
+        x >= 0 && y >= 0 && x < w as i64 && y < h as i64 && on[y as usize * w + x as usize]
+    });
+    let mut off = 1.0;
+    let mut few = simplified(&around, off);
+    while few.len() > 200 {
+        off *= 1.5;
+        few = simplified(&around, off);
+    }
+    let side = f64::from(1u32 << choice.level);
+    let outline =
+        few.iter().map(|p| Point::new((p.x + 0.5) * side - 0.5, (p.y + 0.5) * side - 0.5)).collect();
+    // The medoid, told on some of the pixels.
+    let n = choice.frames.len();
+    let some: Vec<usize> = area.iter().copied().step_by((area.len() / 2000).max(1)).collect();
+    let far = |a: usize| -> f64 {
+        let other =
+            |b: usize| some.iter().map(|&p| f64::from(decided.difference(a, b, p).min(100.0))).sum::<f64>();
+        let missing = some.iter().filter(|&&p| !decided.covered(a, p)).count();
+        (0..n).filter(|&b| b != a).map(other).sum::<f64>() + 1e3 * missing as f64
+    };
+    let best = (0..n).min_by(|&a, &b| far(a).total_cmp(&far(b))).unwrap_or(0);
+    Moving { outline, motion, share, frame: choice.frames[best] }
+}

@@ -1,0 +1,131 @@
+//! Taking places by hand: pointing, loops, methods for an area, the list, and that all of it can be given back.
+
+use crate::stage::{apart, busy_place, with_stage};
+use fantoccini::key::Key;
+
+const FACT: &str = "document.querySelector('[data-testid=fact-lifts]').innerText";
+
+#[test]
+fn a_place_is_taken_from_a_frame_by_pointing_and_given_back() {
+    with_stage(|s| async move {
+        s.bring_in(6).await;
+        let (x, y) = busy_place(&s).await;
+        let clean = s.seen(x, y).await;
+        let at = (i64::from(x) + 6, i64::from(y) + 6);
+        s.drag(&[at, at]).await;
+        s.until("document.querySelectorAll('[data-testid=crops] [data-agrees=false]').length >= 1").await;
+        // Clearest first puts what differs last.
+        s.tap('q').await;
+        s.until("document.querySelector('[data-testid=crops] li:last-child').dataset.agrees === 'false'")
+            .await;
+        let last =
+            s.js("return document.querySelector('[data-testid=crops] li:last-child').dataset.frame").await;
+        s.until("document.querySelector('[data-testid=crops] li:first-child').dataset.agrees === 'true'")
+            .await;
+
+        // The crop that is pointed at shows in place; nothing is taken yet.
+        let middle = s.js("const b = document.querySelector('[data-testid=crops] li:last-child').getBoundingClientRect(); return [b.x + b.width / 2, b.y + 40]").await;
+        let (cx, cy) = (middle[0].as_f64().unwrap() as i64, middle[1].as_f64().unwrap() as i64);
+        s.point(cx, cy).await;
+        let mut peeked = clean;
+        for _ in 0..60 {
+            peeked = s.seen(x, y).await;
+            if apart(peeked, clean) > 25.0 {
+                break;
+            }
+        }
+        assert!(apart(peeked, clean) > 25.0, "{clean:?} {peeked:?}");
+        assert_eq!(s.js(&format!("return {FACT}")).await, "nothing taken by hand");
+
+        // Pressed, it is taken; its number says the same.
+        s.drag(&[(cx, cy), (cx, cy)]).await;
+        s.until(&format!("{FACT} === '1 place taken by hand'")).await;
+        s.until(&format!(
+            "document.querySelector('[data-testid=origin]')?.innerText === 'Taken by you: Frame {}'",
+            last.as_str().unwrap()
+        ))
+        .await;
+        s.point(150, 500).await;
+        s.plate().await;
+        let mut taken = clean;
+        for _ in 0..60 {
+            taken = s.seen(x, y).await;
+            if apart(taken, peeked) < 8.0 {
+                break;
+            }
+        }
+        assert!(apart(taken, peeked) < 8.0, "{peeked:?} {taken:?}");
+
+        // It survives coming back, and is switched off and given back from the list.
+        s.page.refresh().await.unwrap();
+        s.until("document.querySelector('[data-testid=fact-lifts]')").await;
+        s.until(&format!("{FACT} === '1 place taken by hand'")).await;
+        s.open_line("lifts").await;
+        s.js("document.querySelector('[data-lift=\"0\"] button').click()").await;
+        s.until("document.querySelector('[data-testid=lift-outline]')").await;
+        s.press("Switch off").await;
+        s.until(&format!("{FACT}.includes('1 switched off')")).await;
+        s.press("Switch on").await;
+        s.until(&format!("{FACT} === '1 place taken by hand'")).await;
+        s.press("Give back").await;
+        s.until(&format!("{FACT} === 'nothing taken by hand'")).await;
+        s.undo().await;
+        s.until(&format!("{FACT} === '1 place taken by hand'")).await;
+    });
+}
+
+#[test]
+fn a_loop_comes_from_a_frame_or_by_a_method() {
+    with_stage(|s| async move {
+        s.bring_in(5).await;
+        let (x, y) = busy_place(&s).await;
+        let (x, y) = (i64::from(x) + 6, i64::from(y) + 6);
+        s.tap('l').await;
+        s.until("document.querySelector('[data-testid=drawing]')").await;
+        s.drag(&[
+            (x - 30, y - 40),
+            (x, y - 55),
+            (x + 30, y - 40),
+            (x + 40, y),
+            (x + 30, y + 40),
+            (x, y + 50),
+            (x - 30, y + 40),
+            (x - 40, y),
+        ])
+        .await;
+        s.until("!document.querySelector('[data-testid=drawing]')").await;
+        s.until("document.querySelectorAll('[data-testid=crops] [data-agrees=true]').length >= 1").await;
+        s.tap('2').await;
+        s.until(&format!("{FACT} === '1 place taken by hand'")).await;
+        // The same loop by a method: still one place.
+        s.tap('m').await;
+        s.until("document.body.innerText.includes('This place by every method')").await;
+        s.press("Everybody").await;
+        s.open_line("lifts").await;
+        s.until("document.querySelector('[data-lift=\"0\"]')?.innerText.includes('Everybody')").await;
+        assert_eq!(s.js(&format!("return {FACT}")).await, "1 place taken by hand");
+        s.tap(char::from(Key::Escape)).await;
+        s.tap('m').await;
+
+        // From a frame without its highlights; what the strength means is told.
+        s.js("document.querySelector('[data-lift=\"0\"] button').click()").await;
+        s.until("document.querySelector('[data-lift=\"0\"] select')").await;
+        s.js("const e = document.querySelector('[data-lift=\"0\"] select'); e.value = 'frame 3'; e.dispatchEvent(new Event('change', { bubbles: true }))").await;
+        s.until("document.querySelector('[data-lift=\"0\"]').innerText.includes('Without its highlights')")
+            .await;
+        s.js("document.querySelector('[data-lift=\"0\"] input[type=checkbox]').click()").await;
+        s.until("/Half of the glare is back below \\d+ %|No highlight lies/.test(document.querySelector('[data-lift=\"0\"]').innerText)").await;
+
+        // Where few frames agree is hatched over the picture, and can be saved.
+        s.open_line("combine").await;
+        s.press("Hatch where few frames agree").await;
+        s.until("document.querySelectorAll('[data-testid=evidence] image').length === 2").await;
+        let saved = s.js("return document.querySelector('a[download]').getAttribute('href')").await;
+        let kind = format!(
+            "fetch('{}').then(r => window.kind = r.headers.get('content-type'))",
+            saved.as_str().unwrap()
+        );
+        s.js(&kind).await;
+        s.until("window.kind === 'image/png'").await;
+    });
+}

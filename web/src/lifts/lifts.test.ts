@@ -1,0 +1,29 @@
+import { expect, test } from "vitest";
+import type { Lift, SetDetail } from "../api/client";
+import { boxOf, frameOf, laid, softness, sourceWords } from "./lifts";
+
+const outline = [{ x: 10, y: 20 }, { x: 40, y: 20 }, { x: 30, y: 60 }];
+const lift = (source: Lift["source"]): Lift => ({ on: 0, outline, source, soft: 2, follow: false, strength: 1, off: false });
+
+test("the same outline is drawn once, with the source chosen last", () => {
+  const first = laid([], lift({ frame: 3 }));
+  expect(first).toHaveLength(1);
+  const second = laid(first.map((l) => ({ ...l, off: true, soft: 9 })), lift({ frame: 5 }));
+  expect(second).toEqual([{ ...lift({ frame: 5 }), soft: 9 }]);
+  const elsewhere = { ...lift({ frame: 1 }), outline: outline.slice(0, 3).map((p) => ({ x: p.x + 1, y: p.y })) };
+  expect(laid(second, elsewhere)).toHaveLength(2);
+});
+
+test("sources are named as frames are shown", () => {
+  const set = { frames: [{ index: 2 }, { index: 0 }] } as unknown as SetDetail;
+  expect(sourceWords(set, { frame: 0 })).toBe("Frame 2");
+  expect(sourceWords(set, { calm: 2 })).toBe("Frame 1 without highlights");
+  expect(sourceWords(set, { method: "mean" })).toBe("Mean");
+  expect([frameOf({ frame: 4 }), frameOf({ calm: 1 }), frameOf({ method: "mean" })]).toEqual([4, 1, null]);
+});
+
+test("borders are wider between methods than around a thing", () => {
+  expect(softness(1600, { frame: 1 })).toBe(2);
+  expect(softness(1600, { method: "mean" })).toBe(10);
+  expect(boxOf(outline)).toEqual({ x: 10, y: 20, width: 30, height: 40 });
+});
