@@ -12,7 +12,7 @@ import cv2
 import numpy as np
 
 folder, out, report, reference = pathlib.Path(sys.argv[1]), sys.argv[2], sys.argv[3], int(sys.argv[4])
-paths = sorted(folder.glob("*.jpg"))
+paths = sorted(p for p in folder.iterdir() if p.suffix in (".jpg", ".png"))
 frames = [cv2.imread(str(p)) for p in paths]
 base = frames[reference]
 height, width = base.shape[:2]
