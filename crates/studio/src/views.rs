@@ -24,7 +24,7 @@ pub const TILE: u32 = 512;
 
 /// A frame that shows the same as the plate in more than this share of a spot agrees with it there; of a larger one, in which
 /// somebody small may stand, in more than the second.
-const SAME: (f32, f32) = (0.7, 0.95);
+const SAME: (f32, f32) = (0.7, 0.85);
 /// Pixels from which on a spot is large.
 const LARGE: u64 = 1500;
 

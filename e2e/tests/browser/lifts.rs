@@ -94,7 +94,7 @@ fn a_loop_comes_from_a_frame_or_by_a_method() {
         ])
         .await;
         s.until("!document.querySelector('[data-testid=drawing]')").await;
-        s.until("document.querySelectorAll('[data-testid=crops] [data-agrees=true]').length >= 1").await;
+        s.until("document.querySelector('[data-testid=crops] [data-agrees=true], [data-testid=crops] [data-agrees=false]')").await;
         s.tap('2').await;
         s.until(&format!("{FACT} === '1 place taken by hand'")).await;
         // The same loop by a method: still one place.

@@ -62,9 +62,12 @@ export function useKeys(open: OpenSet, set: SetDetail | undefined) {
     };
     const showDigit = (digit: number) => {
       const frame = set.frames[digit];
-      if (openDoubt() && frame?.index != null && frame.used) return decide(frame.index);
       const { pinned, loop } = useView.getState();
-      if ((pinned || loop) && frame?.index != null && frame.used) return void takePlace(open, set, frame.index);
+      if (frame?.index != null && frame.used) {
+        // A loop drawn within a doubt takes that part alone.
+        if (openDoubt() && !loop) return decide(frame.index);
+        if (pinned || loop) return void takePlace(open, set, frame.index);
+      }
       if (frame && isLaid(frame)) useView.getState().set({ view: `frame-${frame.index}`, flicking: false, sheet: false });
     };
     const down = (e: KeyboardEvent) => {

@@ -80,7 +80,8 @@ export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
   const opened = doubt == null ? undefined : doubts?.[doubt];
   const kept = pinned != null || loop != null;
   const take = (frame: number) => {
-    if (opened && doubts && doubt != null) {
+    // A loop drawn within a doubt takes that part alone.
+    if (opened && doubts && doubt != null && !loop) {
       settle(open, set, opened, frame);
       goTo(doubts, nextOpen(doubts, doubt, 1));
     } else void takePlace(open, set, frame);

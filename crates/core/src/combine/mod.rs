@@ -129,10 +129,9 @@ pub fn combine(method: Method, network: &Network, rows: &[Row<'_>], out: [&mut [
             for (c, o) in out.into_iter().enumerate() {
                 let mut sum = vec![0u64; n];
                 for r in rows {
-                    sum.iter_mut().zip(r[c]).for_each(|(s, &v)| *s += u64::from(v) * u64::from(v));
+                    vector::add_squares(&mut sum, r[c]);
                 }
-                let share = 1.0 / rows.len() as f64;
-                o.iter_mut().zip(sum).for_each(|(o, s)| *o = ((s as f64 * share).sqrt() + 0.5) as u16);
+                vector::roots_of_mean(&sum, rows.len(), o);
             }
         }
         Method::Darkest | Method::Lightest => {
@@ -153,6 +152,21 @@ pub fn combine(method: Method, network: &Network, rows: &[Row<'_>], out: [&mut [
                 (or[i], og[i], ob[i]) = (rows[best.1][0][i], rows[best.1][1][i], rows[best.1][2][i]);
             }
         }
+    }
+}
+
+#[allow(unsafe_code)] // the dispatch to the processor's vector width is the macro's
+mod vector {
+    #[multiversion::multiversion(targets("x86_64+avx2"))]
+    pub(super) fn add_squares(sum: &mut [u64], row: &[u16]) {
+        sum.iter_mut().zip(row).for_each(|(s, &v)| *s += u64::from(u32::from(v) * u32::from(v)));
+    }
+
+    #[multiversion::multiversion(targets("x86_64+avx2"))]
+    pub(super) fn roots_of_mean(sum: &[u64], count: usize, out: &mut [u16]) {
+        let share = 1.0 / count as f64;
+        // Sums of squares of fewer than two million samples are exact.
+        out.iter_mut().zip(sum).for_each(|(o, s)| *o = ((*s as f64 * share).sqrt() + 0.5) as u16);
     }
 }
 

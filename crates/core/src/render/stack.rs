@@ -229,9 +229,18 @@ impl Stack {
             };
             for (from, to, covering) in self.runs(y).into_iter().filter(|r| !r.2.is_empty()) {
                 let mut x = from;
+                let next = |x: usize| (x + 1..to).find(|&k| corners(k) != corners(x)).unwrap_or(to);
                 while x < to {
                     let own = corners(x);
-                    let end = (x + 1..to).find(|&k| corners(k) != own).unwrap_or(to);
+                    let mut end = next(x);
+                    // As far as nothing changes it is one piece.
+                    let first = &held[own[0] * choice.words..][..choice.words];
+                    let same = |p: usize| held[p * choice.words..][..choice.words] == *first;
+                    if own.into_iter().all(same) {
+                        while end < to && corners(end).into_iter().all(same) {
+                            end = next(end);
+                        }
+                    }
                     let members = own.map(|p| &held[p * choice.words..][..choice.words]);
                     let holds = |c: usize, i: usize| slots[i].is_some_and(|k| consensus::held(members[c], k));
                     if members.iter().all(|m| *m == members[0]) {
