@@ -124,10 +124,7 @@ impl Field {
 
     /// How far a frame's own pixels differ, in deviations.
     pub(super) fn step(&self, k: usize, p: usize, q: usize) -> f32 {
-        let l = &self.layers[k];
-        let square: f32 =
-            (0..3).map(|c| (f32::from(l.planes[c][p]) - f32::from(l.planes[c][q])).powi(2)).sum();
-        (square / 3.0).sqrt() / (1.5 * f32::from(l.sigma[p]))
+        self.between(k, p, k, q)
     }
 
     /// How far a pixel of one frame differs from a pixel of another, in deviations.

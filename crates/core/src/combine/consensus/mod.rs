@@ -106,9 +106,9 @@ impl Decided {
         self.field.apart(a, b, place)
     }
 
-    /// How much more of a contour the plate has than frame `k` around what differs between the two at a place, near to it or as a `whole`: -1 where
-    /// only the frame has one, so that the plate is clear there, 1 where only the plate has. `None` when the border is
-    /// too short to tell.
+    /// How much more of a contour the plate has than frame `k` around what differs between the two at a place, near to
+    /// it or as a `whole`: -1 where only the frame has one, so that the plate is clear there, 1 where only the plate
+    /// has. `None` when the border is too short to tell.
     pub fn contour(&self, place: &[usize], k: usize, whole: bool) -> Option<f32> {
         contour::around(&self.field, &self.choice.labels, place, k, whole)
     }
