@@ -75,8 +75,8 @@ pub fn choose(plan: &mut Plan, recipe: &Recipe, sources: &[&dyn FrameSource]) ->
     let recipe = Recipe { canvas: Canvas::Reference, ..recipe.clone() };
     let scene = Scene { recipe: &recipe, plan, sources };
     let decided = scene.decide()?;
-    plan.doubts = Arc::new(doubts::find(&decided));
-    plan.moving = Arc::new(moving::find(&decided));
+    let (doubts, moving) = rayon::join(|| doubts::find(&decided), || moving::find(&decided));
+    (plan.doubts, plan.moving) = (Arc::new(doubts), Arc::new(moving));
     plan.choice = Some(Arc::new(decided.choice));
     Ok(())
 }

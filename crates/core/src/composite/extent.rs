@@ -3,12 +3,12 @@
 //! Region growing over gaps of a few pixels (Adams and Bischof 1994), widened a little, its border traced and thinned out.
 
 use crate::geometry::{Point, simplified, trace};
-use std::collections::VecDeque;
+use crate::pixel::flood::flood;
 
 /// Pixels from the pointer within which a thing is meant.
 const NEAR: i64 = 12;
 /// Parts of one thing may lie this far apart.
-const GAP: i64 = 2;
+const GAP: usize = 2;
 /// The outline keeps this much off what differs.
 const OFF: i64 = 3;
 
@@ -29,22 +29,10 @@ pub fn extent(differs: &[bool], w: usize, at: (i64, i64)) -> Option<Vec<Point>> 
         .filter(|&(dx, dy)| inside(at.0 + dx, at.1 + dy) && firm(at.0 + dx, at.1 + dy))
         .min_by_key(|(dx, dy)| (dx * dx + dy * dy, *dy, *dx))
         .map(|(dx, dy)| (at.0 + dx, at.1 + dy))?;
-    let mut thing = vec![false; differs.len()];
-    thing[index(start.0, start.1)] = true;
-    let mut open = VecDeque::from([start]);
-    let mut all = vec![start];
-    while let Some((x, y)) = open.pop_front() {
-        for (dx, dy) in around(GAP) {
-            let (x, y) = (x + dx, y + dy);
-            if inside(x, y) && !thing[index(x, y)] && firm(x, y) {
-                thing[index(x, y)] = true;
-                open.push_back((x, y));
-                all.push((x, y));
-            }
-        }
-    }
+    let mut open: Vec<bool> = (0..differs.len()).map(|i| firm((i % w) as i64, (i / w) as i64)).collect();
+    let thing = flood(&mut open, w, index(start.0, start.1), GAP);
     let mut wide = vec![false; differs.len()];
-    for (x, y) in all {
+    for (x, y) in thing.into_iter().map(|i| ((i % w) as i64, (i / w) as i64)) {
         for (dx, dy) in around(OFF).filter(|(dx, dy)| dx * dx + dy * dy <= OFF * OFF + 1) {
             if inside(x + dx, y + dy) {
                 wide[index(x + dx, y + dy)] = true;

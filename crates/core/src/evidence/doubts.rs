@@ -6,6 +6,7 @@
 
 use crate::combine::consensus::Decided;
 use crate::geometry::Rect;
+use crate::pixel::flood::flood;
 use serde::{Deserialize, Serialize};
 
 /// A story that comes this close is a rival.
@@ -13,7 +14,7 @@ const CLOSE: f32 = 2.5;
 /// Places smaller than this, in pixels of the choice, are none.
 const LEAST: usize = 20;
 /// Pixels that lie this far apart are one place.
-const GAP: i64 = 3;
+const GAP: usize = 3;
 /// Mean colours that differ by this many deviations tell two stories.
 const APART: f32 = 4.0;
 /// Frames are one story when they show the same over this share of the place.
@@ -70,28 +71,13 @@ pub fn find(decided: &Decided) -> Vec<Doubt> {
             }
         }
     }
-    let mut seen: Vec<bool> = (0..w * h).map(|p| !close(p) && !torn[p]).collect();
+    let mut open: Vec<bool> = (0..w * h).map(|p| close(p) || torn[p]).collect();
     let mut doubts = Vec::new();
     for start in 0..w * h {
-        if seen[start] {
+        if !open[start] {
             continue;
         }
-        seen[start] = true;
-        let mut place = vec![start];
-        let mut next = 0;
-        while next < place.len() {
-            let (x, y) = ((place[next] % w) as i64, (place[next] / w) as i64);
-            next += 1;
-            for ny in (y - GAP).max(0)..(y + GAP + 1).min(h as i64) {
-                for nx in (x - GAP).max(0)..(x + GAP + 1).min(w as i64) {
-                    let q = ny as usize * w + nx as usize;
-                    if !seen[q] {
-                        seen[q] = true;
-                        place.push(q);
-                    }
-                }
-            }
-        }
+        let mut place = flood(&mut open, w, start, GAP);
         if place.len() >= LEAST {
             place.sort_unstable();
             doubts.extend(describe(decided, &place, &rivals, &torn));

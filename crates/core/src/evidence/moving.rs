@@ -8,6 +8,8 @@
 use crate::combine::consensus::Decided;
 use crate::geometry::{Point, simplified, trace};
 use crate::pixel::blur::boxed;
+use crate::pixel::flood::flood;
+use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 /// Share of frames that show the same as the plate, up to which a place moves.
@@ -61,6 +63,7 @@ pub fn find(decided: &Decided) -> Vec<Moving> {
         return Vec::new();
     }
     let few: Vec<f32> = (0..w * h)
+        .into_par_iter()
         .map(|p| {
             let label = usize::from(choice.labels[p]);
             let there = (0..n).filter(|&k| decided.covered(k, p)).count();
@@ -75,23 +78,7 @@ pub fn find(decided: &Decided) -> Vec<Moving> {
         if !open[start] || dense[start] <= DENSE.0 {
             continue;
         }
-        open[start] = false;
-        let mut area = vec![start];
-        let mut next = 0;
-        while next < area.len() {
-            let p = area[next];
-            next += 1;
-            let (x, y) = (p % w, p / w);
-            let beside = [
-                (x > 0).then(|| p - 1),
-                (x + 1 < w).then_some(p + 1),
-                (y > 0).then(|| p - w),
-                (y + 1 < h).then_some(p + w),
-            ];
-            for q in beside.into_iter().flatten().filter(|&q| std::mem::take(&mut open[q])) {
-                area.push(q);
-            }
-        }
+        let area = flood(&mut open, w, start, 1);
         let share = area.len() as f32 / (w * h) as f32;
         if share >= LEAST
             && let Some(motion) = motion(decided, &area, w)

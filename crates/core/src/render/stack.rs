@@ -221,6 +221,8 @@ impl Stack {
         let columns: Vec<(usize, usize, f32)> =
             (0..w).map(|x| ends(origin.x, x, choice.size.width)).collect();
         let wide = choice.size.width as usize;
+        // Where the next two columns of the choice take over.
+        let cells: Vec<usize> = (1..w).filter(|&x| columns[x].0 != columns[x - 1].0).chain([w]).collect();
         for y in 0..h {
             let (top, low, down) = ends(origin.y, y, choice.size.height);
             let corners = |x: usize| {
@@ -229,16 +231,18 @@ impl Stack {
             };
             for (from, to, covering) in self.runs(y).into_iter().filter(|r| !r.2.is_empty()) {
                 let mut x = from;
-                let next = |x: usize| (x + 1..to).find(|&k| corners(k) != corners(x)).unwrap_or(to);
+                let mut cell = cells.partition_point(|&c| c <= from);
                 while x < to {
                     let own = corners(x);
-                    let mut end = next(x);
+                    let mut end = cells[cell].min(to);
+                    cell += 1;
                     // As far as nothing changes it is one piece.
                     let first = &held[own[0] * choice.words..][..choice.words];
                     let same = |p: usize| held[p * choice.words..][..choice.words] == *first;
                     if own.into_iter().all(same) {
                         while end < to && corners(end).into_iter().all(same) {
-                            end = next(end);
+                            end = cells[cell].min(to);
+                            cell += 1;
                         }
                     }
                     let members = own.map(|p| &held[p * choice.words..][..choice.words]);

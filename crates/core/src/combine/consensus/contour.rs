@@ -9,6 +9,7 @@
 use super::field::{Costs, DIFFER, Field, SAME};
 use super::votes::NOWHERE;
 use crate::pixel::blur::boxed;
+use crate::pixel::flood::flood;
 use rayon::prelude::*;
 
 /// What evidence that is certain costs.
@@ -61,34 +62,20 @@ fn ask(field: &Field, a: usize, b: usize) -> Said {
     let (w, h) = (field.width as i64, field.height as i64);
     let mut chi2 = vec![0.0; field.pixels()];
     field.chi2_row(a, b, 0, &mut chi2);
+    let mut open: Vec<bool> = chi2.iter().map(|v| *v > BELONGS).collect();
     let mut place = vec![0u32; chi2.len()];
     let mut said = Vec::new();
     let mut number = 0;
     for start in 0..chi2.len() {
-        if place[start] != 0 || chi2[start] < DIFFER {
+        if !open[start] || chi2[start] < DIFFER {
             continue;
         }
-        number += 1;
-        place[start] = number;
-        let mut inside = vec![start];
-        let mut next = 0;
-        while next < inside.len() {
-            let (x, y) = (inside[next] as i64 % w, inside[next] as i64 / w);
-            next += 1;
-            for (dx, dy) in [(1, 0), (-1, 0), (0, 1), (0, -1), (1, 1), (1, -1), (-1, 1), (-1, -1)] {
-                let (x, y) = (x + dx, y + dy);
-                if x >= 0 && y >= 0 && x < w && y < h {
-                    let q = (y * w + x) as usize;
-                    if place[q] == 0 && chi2[q] > BELONGS {
-                        place[q] = number;
-                        inside.push(q);
-                    }
-                }
-            }
-        }
+        let inside = flood(&mut open, field.width, start, 1);
         if inside.len() < LEAST {
             continue;
         }
+        number += 1;
+        inside.iter().for_each(|&p| place[p] = number);
         let mut votes: Vec<(usize, f32)> = Vec::new();
         for &p in &inside {
             let (x, y) = (p as i64 % w, p as i64 / w);

@@ -171,9 +171,9 @@ impl Field {
 
 impl Field {
     /// The members, but where any frame surely shows something else, only the one that differs most.
-    pub(super) fn crowd(&self, labels: &[u16], members: &[u64], words: usize) -> Vec<u64> {
+    pub(super) fn crowd(&self, labels: &[u16], members: &[u64], words: usize, changed: &[bool]) -> Vec<u64> {
         let mut out = members.to_vec();
-        out.par_chunks_mut(words).enumerate().for_each(|(p, bits)| {
+        out.par_chunks_mut(words).enumerate().filter(|(p, _)| changed[*p]).for_each(|(p, bits)| {
             let label = usize::from(labels[p]);
             let most = (0..self.count())
                 .map(|k| (self.chi2(k, label, p), k))

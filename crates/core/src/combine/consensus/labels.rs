@@ -2,10 +2,12 @@
 //! between two frames would show (Kwatra et al. 2003).
 //!
 //! Only places where frames differ are nodes, and of those only the ones for which the label on offer is within reach:
-//! the rest could not change. Cost: a minimum cut over those nodes for each label and round.
+//! the rest could not change. They fall into connected parts that are solved at the same time; a part about which nothing
+//! has changed since the label was last on offer is left out. Cost: a minimum cut over those nodes for each label and round.
 
 use super::field::{Costs, Field};
 use crate::combine::maxflow::Graph;
+use crate::pixel::flood::flood;
 use rayon::prelude::*;
 
 /// Greatest cost of a border between two neighbouring pixels.
@@ -23,7 +25,7 @@ const ROUNDS: usize = 3;
 const UNIT: f32 = 100.0;
 
 pub(super) fn solve(field: &Field, costs: &Costs) -> Vec<u16> {
-    let n = field.count();
+    let (n, w) = (field.count(), field.width);
     let mut labels: Vec<u16> = (0..field.pixels())
         .into_par_iter()
         .map(|p| {
@@ -34,96 +36,149 @@ pub(super) fn solve(field: &Field, costs: &Costs) -> Vec<u16> {
     if n < 2 {
         return labels;
     }
-    let changed: Vec<u32> = (0..labels.len() as u32).filter(|&p| costs.changed[p as usize]).collect();
+    let changed: Vec<usize> = (0..labels.len()).filter(|&p| costs.changed[p]).collect();
+    // When each place last changed hands, and when each label was last on offer.
+    let (mut now, mut moved) = (1u32, vec![1u32; labels.len()]);
+    let mut offered = vec![0u32; n];
+    let mut open = vec![false; labels.len()];
     for _ in 0..ROUNDS {
-        let mut moved = 0;
+        let begin = now;
         for alpha in 0..n {
-            moved += expand(field, costs, &changed, &mut labels, alpha as u16);
+            let offer = Offer { field, costs, labels: &labels, alpha: alpha as u16 };
+            let places: Vec<usize> = changed.par_iter().copied().filter(|&p| offer.opens(p)).collect();
+            places.iter().for_each(|&p| open[p] = true);
+            let last = offered[alpha];
+            let news = |p: usize| beside(field, p).into_iter().flatten().chain([p]).any(|q| moved[q] > last);
+            let parts: Vec<Vec<usize>> = places
+                .into_iter()
+                .filter_map(|p| open[p].then(|| flood(&mut open, w, p, 1)))
+                .filter(|part| part.iter().any(|&p| news(p)))
+                .collect();
+            let taken: Vec<usize> = parts.into_par_iter().flat_map_iter(|part| offer.taken(part)).collect();
+            if !taken.is_empty() {
+                now += 1;
+            }
+            for p in taken {
+                labels[p] = alpha as u16;
+                moved[p] = now;
+            }
+            offered[alpha] = now;
         }
-        if moved == 0 {
+        if now == begin {
             break;
         }
     }
     labels
 }
 
-fn seam(field: &Field, a: u16, b: u16, p: usize, q: usize) -> f32 {
-    if a == b {
-        return 0.0;
-    }
-    let (a, b) = (usize::from(a), usize::from(b));
-    let seen = |p: usize| (field.chi2(a, b, p).sqrt() - UNSEEN).max(0.0);
-    (seen(p) + seen(q) + LENGTH).min(CAP)
+/// The pixels to the right, below, to the left and above.
+fn beside(field: &Field, p: usize) -> [Option<usize>; 4] {
+    let (w, x) = (field.width, p % field.width);
+    [
+        (x + 1 < w).then_some(p + 1),
+        (p + w < field.pixels()).then_some(p + w),
+        (x > 0).then(|| p - 1),
+        p.checked_sub(w),
+    ]
 }
 
-/// Lets every place that gains by it take label `alpha`; how many did.
-fn expand(field: &Field, costs: &Costs, changed: &[u32], labels: &mut [u16], alpha: u16) -> usize {
-    let offered = &costs.planes[usize::from(alpha)];
-    let w = field.width;
-    let open = |p: usize| {
-        let (label, own) = (labels[p], costs.planes[usize::from(labels[p])][p]);
-        if label == alpha || offered[p] >= own + REACH {
+/// A label that places may take instead of their own.
+struct Offer<'a> {
+    field: &'a Field,
+    costs: &'a Costs,
+    labels: &'a [u16],
+    alpha: u16,
+}
+
+impl Offer<'_> {
+    fn seam(&self, a: u16, b: u16, p: usize, q: usize) -> f32 {
+        if a == b {
+            return 0.0;
+        }
+        let (a, b) = (usize::from(a), usize::from(b));
+        let seen = |p: usize| (self.field.chi2(a, b, p).sqrt() - UNSEEN).max(0.0);
+        (seen(p) + seen(q) + LENGTH).min(CAP)
+    }
+
+    fn cost(&self, label: u16, p: usize) -> f32 {
+        self.costs.planes[usize::from(label)][p]
+    }
+
+    /// Whether it may be worth while at a place.
+    fn opens(&self, p: usize) -> bool {
+        let label = self.labels[p];
+        let (own, offered) = (self.cost(label, p), self.cost(self.alpha, p));
+        if label == self.alpha || offered >= own + REACH {
             return false;
         }
         // What looks the same, also right beside it, need not change hands.
-        let unlike = |q: usize| field.chi2(usize::from(label), usize::from(alpha), q) > ALIKE;
-        offered[p] < own - 0.5
-            || unlike(p)
-            || [
-                p.saturating_sub(1),
-                (p + 1).min(labels.len() - 1),
-                p.saturating_sub(w),
-                (p + w).min(labels.len() - 1),
-            ]
-            .into_iter()
-            .any(unlike)
-    };
-    let mut node = vec![u32::MAX; labels.len()];
-    let places: Vec<u32> = changed.par_iter().copied().filter(|&p| open(p as usize)).collect();
-    for (i, &p) in places.iter().enumerate() {
-        node[p as usize] = i as u32;
+        let unlike = |q: usize| self.field.chi2(usize::from(label), usize::from(self.alpha), q) > ALIKE;
+        offered < own - 0.5 || unlike(p) || beside(self.field, p).into_iter().flatten().any(unlike)
     }
-    if places.is_empty() {
-        return 0;
-    }
-    let whole = |v: f32| (UNIT * v).round() as i32;
-    let mut graph = Graph::new(places.len(), 2 * places.len());
-    for (i, &p) in places.iter().enumerate() {
-        let p = p as usize;
-        // The source's side keeps its label, the sink's takes alpha.
-        graph.cost(i, whole(costs.planes[usize::from(labels[p])][p]), whole(offered[p]));
-        let (x, y) = (p % w, p / w);
-        let mut beside = [None; 4];
-        beside[0] = (x + 1 < w).then_some(p + 1);
-        beside[1] = (y + 1 < field.height).then(|| p + w);
-        beside[2] = (x > 0).then(|| p - 1);
-        beside[3] = (y > 0).then(|| p - w);
-        for (side, q) in beside.into_iter().enumerate() {
-            let Some(q) = q else { continue };
-            if node[q] == u32::MAX {
-                let keeps = seam(field, labels[p], labels[q], p, q);
-                let takes = seam(field, alpha, labels[q], p, q);
-                graph.cost(i, whole(keeps), whole(takes));
-            } else if side < 2 {
-                let j = node[q] as usize;
-                let both = whole(seam(field, labels[p], labels[q], p, q));
-                let (first, second) =
-                    (whole(seam(field, alpha, labels[q], p, q)), whole(seam(field, labels[p], alpha, p, q)));
-                // Keep and keep: both; take and keep: first; keep and take: second; take and take: nothing. As
-                // costs of the two nodes and one link (Kolmogorov and Zabih 2004).
-                graph.cost(i, 0, first - both);
-                graph.cost(j, 0, -first);
-                graph.link(i, j, (first + second - both).max(0), 0);
+
+    /// Those of a part's places that gain by taking it.
+    fn taken(&self, mut part: Vec<usize>) -> Vec<usize> {
+        part.sort_unstable();
+        let nodes = Nodes::new(&part, self.field.width);
+        let whole = |v: f32| (UNIT * v).round() as i32;
+        let (labels, alpha) = (self.labels, self.alpha);
+        let mut graph = Graph::new(part.len(), 2 * part.len());
+        for (i, &p) in part.iter().enumerate() {
+            // The source's side keeps its label, the sink's takes alpha.
+            graph.cost(i, whole(self.cost(labels[p], p)), whole(self.cost(alpha, p)));
+            for (side, q) in beside(self.field, p).into_iter().enumerate() {
+                let Some(q) = q else { continue };
+                match nodes.of(q) {
+                    None => {
+                        let keeps = self.seam(labels[p], labels[q], p, q);
+                        let takes = self.seam(alpha, labels[q], p, q);
+                        graph.cost(i, whole(keeps), whole(takes));
+                    }
+                    Some(j) if side < 2 => {
+                        let both = whole(self.seam(labels[p], labels[q], p, q));
+                        let first = whole(self.seam(alpha, labels[q], p, q));
+                        let second = whole(self.seam(labels[p], alpha, p, q));
+                        // Keep and keep: both; take and keep: first; keep and take: second; take and take: nothing. As
+                        // costs of the two nodes and one link (Kolmogorov and Zabih 2004).
+                        graph.cost(i, 0, first - both);
+                        graph.cost(j, 0, -first);
+                        graph.link(i, j, (first + second - both).max(0), 0);
+                    }
+                    Some(_) => {}
+                }
             }
         }
+        part.into_iter().zip(graph.cut()).filter(|(_, takes)| *takes).map(|(p, _)| p).collect()
     }
-    let cut = graph.cut();
-    let mut moved = 0;
-    for (&p, takes) in places.iter().zip(cut) {
-        if takes {
-            labels[p as usize] = alpha;
-            moved += 1;
+}
+
+/// The numbers of a part's places, in the box around them.
+struct Nodes {
+    width: usize,
+    corner: (usize, usize),
+    size: (usize, usize),
+    numbers: Vec<u32>,
+}
+
+impl Nodes {
+    const NONE: u32 = u32::MAX;
+
+    /// `part` is in order.
+    fn new(part: &[usize], width: usize) -> Self {
+        let (x0, x1) = part.iter().map(|p| p % width).fold((width, 0), |e, x| (e.0.min(x), e.1.max(x)));
+        let (y0, y1) = (part[0] / width, part[part.len() - 1] / width);
+        let size = (x1 + 1 - x0, y1 + 1 - y0);
+        let mut nodes = Self { width, corner: (x0, y0), size, numbers: vec![Self::NONE; size.0 * size.1] };
+        for (i, &p) in part.iter().enumerate() {
+            nodes.numbers[(p / width - y0) * size.0 + p % width - x0] = i as u32;
         }
+        nodes
     }
-    moved
+
+    fn of(&self, p: usize) -> Option<usize> {
+        let x = (p % self.width).checked_sub(self.corner.0).filter(|x| *x < self.size.0)?;
+        let y = (p / self.width).checked_sub(self.corner.1).filter(|y| *y < self.size.1)?;
+        let number = self.numbers[y * self.size.0 + x];
+        (number != Self::NONE).then_some(number as usize)
+    }
 }

@@ -156,7 +156,7 @@ pub fn decide(
     let labels = labels::solve(&field, &costs);
     let words = frames.len().div_ceil(WORD);
     let members = field.members(&labels, words);
-    let crowd = field.crowd(&labels, &members, words);
+    let crowd = field.crowd(&labels, &members, words, &costs.changed);
     let choice = Choice { level, size, frames, labels, words, members, crowd };
     Decided { choice, field, costs }
 }
