@@ -11,6 +11,8 @@ use crate::geometry::Point;
 pub(super) const TAPS: usize = 6;
 /// Values in a row of the kernel: four lanes a pixel.
 const LANES: usize = 4 * TAPS;
+/// How far beyond the nearest samples a peak between them may rise, of what the two stand out by.
+const PEAK: f32 = 0.5;
 /// Phases of the kernel between two pixels.
 pub(super) const PHASES: usize = 256;
 
@@ -225,62 +227,45 @@ fn weighted(row: &[f32; LANES], across: &Weights) -> [f32; 4] {
     std::array::from_fn(|c| part(c) + part(c + 4))
 }
 
-/// Weighted sum of six pixels of a row, clamped to the range of the middle four.
+/// A sum brought into the range of the middle four values, which goes on as far as the inner two stand out from the outer
+/// two: a peak between samples stays, a step gets no rim.
+fn limited(sum: f32, [a, b, c, d]: [f32; 4]) -> f32 {
+    let (peak, dip) = ((b - a).min(c - d).max(0.0), (a - b).min(d - c).max(0.0));
+    let (high, low) = (a.max(b).max(c.max(d)), a.min(b).min(c.min(d)));
+    sum.max((-PEAK).mul_add(dip, low)).min(PEAK.mul_add(peak, high))
+}
+
+/// Weighted sum of six pixels of a row.
 fn plain_row(row: &[f32; LANES], across: &Weights) -> [f32; 4] {
     let sum = weighted(row, across);
-    std::array::from_fn(|c| {
-        let middle = [1, 2, 3, 4].map(|p| row[4 * p + c]);
-        let (lo, hi) =
-            (middle.into_iter().fold(f32::MAX, f32::min), middle.into_iter().fold(f32::MIN, f32::max));
-        sum[c].max(lo).min(hi)
-    })
+    std::array::from_fn(|c| limited(sum[c], [1, 2, 3, 4].map(|p| row[4 * p + c])))
 }
 
 /// The same down a column of rows `stride` values apart.
 fn plain_column(rows: &[f32], stride: usize, down: &Weights) -> [f32; 4] {
     std::array::from_fn(|c| {
-        let (mut sum, mut lo, mut hi) = (0.0, f32::MAX, f32::MIN);
-        for (j, weight) in down.iter().enumerate().take(TAPS) {
-            let v = rows[j * stride + c];
-            sum = if j == 0 { weight * v } else { weight.mul_add(v, sum) };
-            if (1..5).contains(&j) {
-                (lo, hi) = (lo.min(v), hi.max(v));
-            }
-        }
-        sum.max(lo).min(hi)
+        let v: [f32; TAPS] = std::array::from_fn(|j| rows[j * stride + c]);
+        let sum = (1..TAPS).fold(down[0] * v[0], |sum, j| down[j].mul_add(v[j], sum));
+        limited(sum, [v[1], v[2], v[3], v[4]])
     })
 }
 
-/// Weighted sum of 6×6 pixels, clamped to the range of the middle 4×4, in the order of the vector one.
+/// Weighted sum of 6×6 pixels: down each column, then across.
 ///
 /// `window` starts at the first row's first pixel; rows are `stride` values apart.
 fn plain(window: &[f32], stride: usize, across: &Weights, down: &Weights) -> [f32; 3] {
-    let mut acc = [0.0f32; LANES];
-    let (mut low, mut high) = ([f32::MAX; 16], [f32::MIN; 16]);
-    for (j, weight) in down.iter().enumerate().take(TAPS) {
-        let row = run(window, j * stride);
-        for k in 0..LANES {
-            acc[k] = weight.mul_add(row[k], acc[k]);
-        }
-        if (1..5).contains(&j) {
-            for k in 0..16 {
-                low[k] = low[k].min(row[k + 4]);
-                high[k] = high[k].max(row[k + 4]);
-            }
-        }
+    let mut row = [0.0; LANES];
+    for (k, pixel) in row.chunks_exact_mut(4).enumerate() {
+        pixel.copy_from_slice(&plain_column(&window[4 * k..], stride, down));
     }
-    let sum = weighted(&acc, across);
-    std::array::from_fn(|c| {
-        let lo = (0..4).map(|i| low[4 * i + c]).fold(f32::MAX, f32::min);
-        let hi = (0..4).map(|i| high[4 * i + c]).fold(f32::MIN, f32::max);
-        sum[c].max(lo).min(hi)
-    })
+    let [r, g, b, _] = plain_row(&row, across);
+    [r, g, b]
 }
 
 #[cfg(target_arch = "x86_64")]
 #[allow(unsafe_code)]
 mod vector {
-    use super::{Along, LANES, PHASES, Point, Ring, TAPS, Weights, Window};
+    use super::{Along, LANES, PEAK, PHASES, Point, Ring, TAPS, Weights, Window};
     use std::arch::x86_64::*;
 
     /// Eight values from place `at` on.
@@ -364,21 +349,23 @@ mod vector {
         _mm_add_ps(_mm256_castps256_ps128(sum), _mm256_extractf128_ps::<1>(sum))
     }
 
-    /// A sum brought into the range of two halves.
+    /// As in the other way.
     #[inline]
     #[target_feature(enable = "avx2,fma")]
-    fn clamped(sum: __m128, low: __m256, high: __m256) -> __m128 {
-        let lo = _mm_min_ps(_mm256_castps256_ps128(low), _mm256_extractf128_ps::<1>(low));
-        let hi = _mm_max_ps(_mm256_castps256_ps128(high), _mm256_extractf128_ps::<1>(high));
-        _mm_min_ps(_mm_max_ps(sum, lo), hi)
+    fn limited(sum: __m128, [a, b, c, d]: [__m128; 4]) -> __m128 {
+        let (zero, share) = (_mm_setzero_ps(), _mm_set1_ps(PEAK));
+        let peak = _mm_max_ps(_mm_min_ps(_mm_sub_ps(b, a), _mm_sub_ps(c, d)), zero);
+        let dip = _mm_max_ps(_mm_min_ps(_mm_sub_ps(a, b), _mm_sub_ps(d, c)), zero);
+        let high = _mm_fmadd_ps(share, peak, _mm_max_ps(_mm_max_ps(a, b), _mm_max_ps(c, d)));
+        let low = _mm_fnmadd_ps(share, dip, _mm_min_ps(_mm_min_ps(a, b), _mm_min_ps(c, d)));
+        _mm_min_ps(_mm_max_ps(sum, low), high)
     }
 
     #[inline]
     #[target_feature(enable = "avx2,fma")]
     fn across_row(row: &[f32; LANES], across: &Weights) -> [f32; 4] {
         let sum = weighted([0, 8, 16].map(|k| load(row, k)), across);
-        let (a, b) = (load(row, 4), load(row, 12));
-        stored(clamped(sum, _mm256_min_ps(a, b), _mm256_max_ps(a, b)))
+        stored(limited(sum, [4, 8, 12, 16].map(|k| load4(row, k))))
     }
 
     #[inline]
@@ -390,32 +377,17 @@ mod vector {
         let w: [__m128; TAPS] = std::array::from_fn(|j| _mm_broadcast_ss(&down[j]));
         let sum = _mm_mul_ps(w[0], v[0]);
         let sum = (1..TAPS).fold(sum, |sum, j| _mm_fmadd_ps(w[j], v[j], sum));
-        let low = _mm_min_ps(_mm_min_ps(v[1], v[2]), _mm_min_ps(v[3], v[4]));
-        let high = _mm_max_ps(_mm_max_ps(v[1], v[2]), _mm_max_ps(v[3], v[4]));
-        stored(_mm_min_ps(_mm_max_ps(sum, low), high))
+        stored(limited(sum, [v[1], v[2], v[3], v[4]]))
     }
 
     #[inline]
     #[target_feature(enable = "avx2,fma")]
     fn square(window: &[f32], stride: usize, across: &Weights, down: &Weights) -> [f32; 3] {
-        // Every load below lies within this length.
-        assert!(window.len() >= (TAPS - 1) * stride + LANES);
-        let mut acc = [_mm256_setzero_ps(); 3];
-        let (mut low, mut high) = (_mm256_set1_ps(f32::MAX), _mm256_set1_ps(f32::MIN));
-        for (j, weight) in down.iter().enumerate().take(TAPS) {
-            let w = _mm256_broadcast_ss(weight);
-            let part = [0, 8, 16].map(|k| load(window, j * stride + k));
-            for k in 0..3 {
-                acc[k] = _mm256_fmadd_ps(w, part[k], acc[k]);
-            }
-            if (1..5).contains(&j) {
-                // The second and the fifth pixel.
-                let ends = _mm256_permute2f128_ps::<0x21>(part[0], part[2]);
-                low = _mm256_min_ps(low, _mm256_min_ps(ends, part[1]));
-                high = _mm256_max_ps(high, _mm256_max_ps(ends, part[1]));
-            }
+        let mut row = [0.0f32; LANES];
+        for (k, pixel) in row.chunks_exact_mut(4).enumerate() {
+            pixel.copy_from_slice(&down_column(&window[4 * k..], stride, down));
         }
-        let [r, g, b, _] = stored(clamped(weighted(acc, across), low, high));
+        let [r, g, b, _] = across_row(&row, across);
         [r, g, b]
     }
 }
