@@ -1,8 +1,9 @@
 //! From recipe and sources to the plan: registration, gains, noise, moments. Everything that needs the whole set, once.
 
-use crate::combine::consensus::Choice;
+use crate::combine::consensus::{Choice, LayerData};
 use crate::composite::mask::Mask;
-use crate::composite::{Laid, Lift, Source};
+use crate::composite::place::{Grey, Thing};
+use crate::composite::{self, Fitted, Laid, Lift, Noticed, Place, Source};
 use crate::develop::Develop;
 use crate::evidence::moments::{self, Small};
 use crate::evidence::{doubts, moving};
@@ -126,7 +127,7 @@ pub fn settle(plan: &mut Plan, recipe: &Recipe) -> Vec<Option<Settled>> {
     found
 }
 
-/// Makes the recipe's lifts ready, by `mask`, which may remember masks; those that are off, lie outside the reference or
+/// Makes the recipe's lifts ready, by `fit`, which may remember them; those that are off, lie outside the reference or
 /// were drawn on a frame that does not fit are left out.
 ///
 /// # Errors
@@ -134,12 +135,12 @@ pub fn settle(plan: &mut Plan, recipe: &Recipe) -> Vec<Option<Settled>> {
 pub fn lift(
     plan: &mut Plan,
     recipe: &Recipe,
-    mut mask: impl FnMut(&Plan, &Lift) -> Result<Option<Arc<Mask>>, RenderError>,
+    mut fit: impl FnMut(&Plan, &Lift) -> Result<Option<Arc<Fitted>>, RenderError>,
 ) -> Result<(), RenderError> {
     let mut laid = Vec::new();
     for (index, lift) in recipe.lifts.iter().enumerate().filter(|(_, l)| !l.off) {
-        if let Some(mask) = mask(plan, lift)? {
-            laid.push(Laid { index, source: lift.source, strength: lift.strength, mask });
+        if let Some(fit) = fit(plan, lift)? {
+            laid.push(Laid { index, source: lift.source, strength: lift.strength, fit });
         }
     }
     plan.lifts = Arc::new(laid);
@@ -162,11 +163,11 @@ pub fn glare(
     let Source::Calm(frame) = lift.source else { return Ok(None) };
     let recipe = Recipe { canvas: Canvas::Reference, develop: Develop::default(), ..recipe.clone() };
     let scene = Scene { recipe: &recipe, plan, sources };
-    let (rect, level) = lift.mask.guide();
+    let (rect, level) = lift.fit.mask.guide();
     let plate = scene.render(View::By(recipe.method), rect, level)?;
     let shown = scene.render(View::Frame(frame), rect, level)?;
     let light = |p: &[u16]| p.iter().map(|&v| to_linear(f64::from(v) / 65535.0)).sum::<f64>() + 3e-3;
-    let pairs = plate.data.chunks_exact(3).zip(shown.data.chunks_exact(3)).zip(lift.mask.weights());
+    let pairs = plate.data.chunks_exact(3).zip(shown.data.chunks_exact(3)).zip(lift.fit.mask.weights());
     let mut stops: Vec<f32> = pairs
         .filter(|(_, weight)| **weight > 0.5)
         .map(|((p, s), _)| (light(s) / light(p)).log2() as f32)
@@ -176,33 +177,109 @@ pub fn glare(
     Ok(stops.get(stops.len() / 2).copied())
 }
 
-/// Where a lift covers the plate, and how strongly; `None` where it lies outside or its frame does not fit.
+/// Fits a lift into the plate; `None` where it lies outside, or where it was drawn on or comes from a frame that does not fit.
 ///
-/// It depends on the plan, the frames in use and on the lift's outline and border alone.
+/// It depends on the plan, the frames in use, the method, the areas to keep and what of the lift [`Lift::shape`] names.
 ///
 /// # Errors
 /// When a frame cannot be read.
-pub fn mask(
+pub fn fit(
     plan: &Plan,
     recipe: &Recipe,
     sources: &[&dyn FrameSource],
     lift: &Lift,
-) -> Result<Option<Mask>, RenderError> {
+) -> Result<Option<Fitted>, RenderError> {
     let on = &plan.frames[lift.on];
-    if on.misfit.is_some() {
+    if on.misfit.is_some() || lift.source.frame().is_some_and(|i| plan.frames[i].misfit.is_some()) {
         return Ok(None);
     }
-    let outline: Vec<Point> = lift.outline.iter().map(|&p| on.transform.apply(p)).collect();
-    let Some(mut mask) = Mask::drawn(&outline, lift.soft, plan.reference_size()) else { return Ok(None) };
-    if lift.follow {
-        let recipe = Recipe { canvas: Canvas::Reference, develop: Develop::default(), ..recipe.clone() };
-        let (rect, level) = mask.guide();
-        let seen = Scene { recipe: &recipe, plan, sources }.render(View::By(recipe.method), rect, level)?;
+    let drawn: Vec<Point> = lift.outline.iter().map(|&p| on.transform.apply(p)).collect();
+    // With a geometry of its own it lies where what it shows is moved to.
+    let moved = lift.place.map(|p| p.about(composite::middle(&drawn)));
+    let outline: Vec<Point> = drawn.iter().map(|&p| moved.map_or(p, |m| m.apply(p))).collect();
+    let back = moved.and_then(|m| m.inverse());
+    let soft = if lift.seek { 0.0 } else { lift.soft };
+    let margin = if lift.seek { composite::margin(&outline, lift.soft) } else { 0.0 };
+    let Some(mut mask) = Mask::drawn(&outline, soft, margin, plan.reference_size()) else { return Ok(None) };
+    let recipe = Recipe { canvas: Canvas::Reference, develop: Develop::default(), ..recipe.clone() };
+    let scene = Scene { recipe: &recipe, plan, sources };
+    let (rect, level) = mask.guide();
+    if lift.follow && !lift.seek {
+        let seen = scene.render(View::By(recipe.method), rect, level)?;
         let light = |p: &[u16]| p.iter().map(|&v| f32::from(v)).sum::<f32>() / (3.0 * 65535.0);
         let guide: Vec<f32> = seen.data.chunks_exact(3).map(light).collect();
         mask.follow(&guide, (2.0 * lift.soft).max(f64::from(8u32 << level)));
     }
-    Ok(Some(mask))
+    let mut fitted = if lift.seek || lift.tone {
+        let sides = scene.sides(lift.source, back.as_ref(), rect, level)?;
+        composite::fit(lift, mask, back, sides, &plan.noise)
+    } else {
+        Fitted { mask, tone: None, back, noticed: Noticed::default() }
+    };
+    for keep in &recipe.keeps {
+        let on = &plan.frames[keep.on];
+        if on.misfit.is_none() {
+            let outline: Vec<Point> = keep.outline.iter().map(|&p| on.transform.apply(p)).collect();
+            fitted.spare(&outline, plan.reference_size());
+        }
+    }
+    Ok(Some(fitted))
+}
+
+/// The geometry of its own with which what a lift shows lies best on what the plate shows near there; `None` when nothing
+/// alike is found, or the lift comes from no frame that fits.
+///
+/// # Errors
+/// When a frame cannot be read.
+pub fn place(
+    plan: &Plan,
+    recipe: &Recipe,
+    sources: &[&dyn FrameSource],
+    lift: &Lift,
+) -> Result<Option<Place>, RenderError> {
+    /// How far around it is searched, as a share of its longer side, and at least, in pixels of the reference.
+    const AROUND: (f64, f64) = (0.75, 32.0);
+    let on = &plan.frames[lift.on];
+    let Some(frame) = lift.source.frame() else { return Ok(None) };
+    if on.misfit.is_some() || plan.frames[frame].misfit.is_some() {
+        return Ok(None);
+    }
+    let drawn: Vec<Point> = lift.outline.iter().map(|&p| on.transform.apply(p)).collect();
+    let size = plan.reference_size();
+    let Some(mask) = Mask::drawn(&drawn, 0.0, 0.0, size) else { return Ok(None) };
+    let (rect, level) = mask.guide();
+    let up = f64::from(1u32 << level);
+    let start = lift.place.unwrap_or(Place::UNMOVED);
+    let recipe = Recipe { canvas: Canvas::Reference, develop: Develop::default(), ..recipe.clone() };
+    let scene = Scene { recipe: &recipe, plan, sources };
+    let grey = |layer: &LayerData, rect: Rect| Grey {
+        width: rect.width as usize,
+        height: rect.height as usize,
+        corner: Point::new(rect.x as f64, rect.y as f64),
+        values: (0..layer.planes[0].len())
+            .map(|i| layer.planes.iter().map(|p| f32::from(p[i])).sum::<f32>() / 3.0)
+            .collect(),
+    };
+    let low = |v: f64| (v + 0.5) / up - 0.5;
+    let middle = composite::middle(&drawn);
+    let picture = grey(&scene.sides(lift.source, None, rect, level)?.source, rect);
+    let inside = mask.weights().iter().map(|w| *w > 0.9).collect();
+    let thing = Thing { picture, inside, middle: Point::new(low(middle.x), low(middle.y)) };
+    let reach = ((AROUND.0 * f64::from(rect.width.max(rect.height))).max(AROUND.1 / up)) as i64;
+    let shift = start.shift.map(|v| (v / up).round() as i64);
+    let around = Rect::new(
+        rect.x + shift[0] - reach,
+        rect.y + shift[1] - reach,
+        rect.width + 2 * reach as u32,
+        rect.height + 2 * reach as u32,
+    );
+    let around = around.intersect(size.at_level(level).rect());
+    if around.width < 16 || around.height < 16 {
+        return Ok(None);
+    }
+    let plate = grey(&scene.sides(lift.source, None, around, level)?.plate, around);
+    let scaled = |p: Place, by: f64| Place { shift: p.shift.map(|v| by * v), ..p };
+    Ok(composite::place::find(thing, plate, scaled(start, 1.0 / up)).map(|p| scaled(p, up)))
 }
 
 /// Indices in order of time; a frame without a clock stays behind the one before it.

@@ -19,6 +19,11 @@ const FIGURE: Rect = Rect { x: 90, y: 40, width: 24, height: 60 };
 
 /// Five frames of a wall; somebody in frame 2, a highlight in frame 3.
 fn frames() -> Vec<MemoryFrame> {
+    frames_with(|_, _, _| [0.0; 3])
+}
+
+/// The same with codes added, by frame and place.
+fn frames_with(more: impl Fn(usize, i64, i64) -> [f64; 3]) -> Vec<MemoryFrame> {
     (0..5)
         .map(|k| {
             let mut random = Random::new(40 + k as u64);
@@ -33,6 +38,8 @@ fn frames() -> Vec<MemoryFrame> {
                 if k == 3 && (x - 160).pow(2) + (y - 70).pow(2) < 12 * 12 {
                     colour = colour.map(|c| c + 70.0);
                 }
+                let more = more(k, x, y);
+                (0..3).for_each(|c| colour[c] += more[c]);
                 colour.map(|c| (c + random.normal()).clamp(0.0, 255.0).round() as u8)
             });
             MemoryFrame::new(SIZE, Samples::Eight(codes.collect()))
@@ -48,7 +55,7 @@ fn opened(frames: &[MemoryFrame], lifts: Vec<Lift>) -> (Recipe, Plan) {
     );
     prepare::choose(&mut plan, &recipe, &sources).unwrap();
     prepare::lift(&mut plan, &recipe, |plan, lift| {
-        Ok(prepare::mask(plan, &recipe, &sources, lift)?.map(Arc::new))
+        Ok(prepare::fit(plan, &recipe, &sources, lift)?.map(Arc::new))
     })
     .unwrap();
     (recipe, plan)
@@ -61,7 +68,7 @@ fn render(frames: &[MemoryFrame], (recipe, plan): &(Recipe, Plan), view: View, r
 
 fn lift(outline: &[(f64, f64)], source: Source) -> Lift {
     let outline = outline.iter().map(|&(x, y)| Point::new(x, y)).collect();
-    Lift { on: 0, outline, source, soft: 0.0, follow: false, strength: 1.0, off: false }
+    Lift { seek: false, tone: false, ..Lift::new(0, outline, source) }
 }
 
 fn around(r: Rect, gap: f64) -> Vec<(f64, f64)> {
@@ -83,7 +90,7 @@ fn a_figure_is_brought_back_by_pointing_at_it() {
     );
     let outline = scene.extent(2, Point::new(95.0, 50.0)).unwrap().unwrap();
     let source = Source::Frame(2);
-    let taken = Lift { on: 0, outline, source, soft: 1.0, follow: false, strength: 1.0, off: false };
+    let taken = Lift { soft: 1.0, seek: false, tone: false, ..Lift::new(0, outline, source) };
     let with = opened(&frames, vec![taken]);
     let (before, after) =
         (render(&frames, &empty, View::Plate, SIZE.rect()), render(&frames, &with, View::Plate, SIZE.rect()));
@@ -138,11 +145,104 @@ fn a_lift_stays_where_it_was_drawn_when_the_reference_changes() {
     let drawn = lift(&around(FIGURE, 5.0), Source::Frame(2));
     let (recipe, mut plan) = opened(&frames, vec![drawn]);
     plan.frames[0].transform = evanu_core::geometry::Homography::shift(10.0, -4.0);
-    let mask = prepare::mask(&plan, &recipe, &sources, &recipe.lifts[0]).unwrap().unwrap();
+    let mask = prepare::fit(&plan, &recipe, &sources, &recipe.lifts[0]).unwrap().unwrap().mask;
     assert_eq!(mask.at(Point::new(112.0, 66.0)), 1.0);
     assert_eq!(mask.at(Point::new(87.0, 66.0)), 0.0);
     plan.frames[0].misfit = Some("zoomed".into());
-    assert_eq!(prepare::mask(&plan, &recipe, &sources, &recipe.lifts[0]).unwrap(), None);
+    assert_eq!(prepare::fit(&plan, &recipe, &sources, &recipe.lifts[0]).unwrap(), None);
+}
+
+/// Mean green code of a part of the plate.
+fn mean(plate: &Raster, r: Rect) -> f64 {
+    let each = (r.y..r.bottom()).flat_map(|y| (r.x..r.right()).map(move |x| (x as u32, y as u32)));
+    each.map(|(x, y)| f64::from(plate.pixel(x, y)[1])).sum::<f64>() / (257.0 * r.size().pixels() as f64)
+}
+
+#[test]
+fn a_loop_that_cuts_off_an_edge_takes_the_whole_figure() {
+    let frames = frames();
+    // Drawn too wide on three sides and four pixels inside the figure on the fourth.
+    let (x, y) = (FIGURE.x as f64, FIGURE.y as f64);
+    let outline = [(x + 4.0, y - 7.0), (x + 35.0, y - 9.0), (x + 33.0, y + 72.0), (x + 4.0, y + 70.0)]
+        .map(|(x, y)| Point::new(x, y));
+    let sought = Lift::new(0, outline.to_vec(), Source::Frame(2));
+    let drawn = Lift { seek: false, ..sought.clone() };
+    let (sought, drawn) = (opened(&frames, vec![sought]), opened(&frames, vec![drawn]));
+    let shot = render(&frames, &sought, View::Frame(2), SIZE.rect());
+    let edge = Rect::new(FIGURE.x, FIGURE.y + 3, 3, FIGURE.height - 6);
+    let plates = [&sought, &drawn].map(|s| render(&frames, s, View::Plate, SIZE.rect()));
+    assert!((mean(&plates[0], edge) - mean(&shot, edge)).abs() < 1.0);
+    assert!((mean(&plates[1], edge) - mean(&shot, edge)).abs() > 20.0, "as drawn, the edge is missing");
+    let noticed = &sought.1.lifts[0].fit.noticed;
+    assert_eq!(noticed.things.iter().map(|t| t.brought).collect::<Vec<_>>(), [true]);
+    assert_eq!(noticed.torn, 0.0);
+}
+
+#[test]
+fn what_the_frame_brings_along_is_left_out_on_request() {
+    // Frame 1 is clear where the figure stands, but a bright bag lies beside it.
+    let bag = Rect::new(120, 84, 14, 16);
+    let frames = frames_with(|k, x, y| {
+        let inside = x >= bag.x && x < bag.right() && y >= bag.y && y < bag.bottom();
+        [if k == 1 && inside { 70.0 } else { 0.0 }; 3]
+    });
+    let lift = Lift::new(
+        0,
+        around(FIGURE, 26.0).into_iter().map(|(x, y)| Point::new(x, y)).collect(),
+        Source::Frame(1),
+    );
+    let plate = |lifts: Vec<Lift>| {
+        let (recipe, plan) = opened(&frames, lifts);
+        let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
+        let recipe = Recipe { method: Method::Darkest, ..recipe };
+        let mut plan = plan;
+        prepare::lift(&mut plan, &recipe, |plan, lift| {
+            Ok(prepare::fit(plan, &recipe, &sources, lift)?.map(Arc::new))
+        })
+        .unwrap();
+        (render(&frames, &(recipe, plan.clone()), View::Plate, SIZE.rect()), plan)
+    };
+    let (empty, _) = plate(Vec::new());
+    let (whole, noticed) = plate(vec![lift.clone()]);
+    let (trimmed, _) = plate(vec![Lift { trim: true, ..lift }]);
+    let figure = Rect::new(FIGURE.x + 2, FIGURE.y + 2, FIGURE.width - 4, FIGURE.height - 4);
+    assert!(mean(&empty, figure) < 65.0 && mean(&whole, figure) > 75.0 && mean(&trimmed, figure) > 75.0);
+    assert!(mean(&whole, bag) > 140.0, "{}", mean(&whole, bag));
+    assert!(mean(&trimmed, bag) < 115.0, "{}", mean(&trimmed, bag));
+    let brought: Vec<bool> = noticed.lifts[0].fit.noticed.things.iter().map(|t| t.brought).collect();
+    assert_eq!(brought, [false, true]);
+}
+
+#[test]
+fn light_that_changed_from_place_to_place_leaves_no_step() {
+    // Frame 4 grew brighter towards the right.
+    let frames = frames_with(|k, x, _| [if k == 4 { 2.0 + x as f64 / 50.0 } else { 0.0 }; 3]);
+    let loops = Rect::new(60, 30, 90, 80);
+    let lift = Lift::new(
+        0,
+        around(loops, 0.0).into_iter().map(|(x, y)| Point::new(x, y)).collect(),
+        Source::Frame(4),
+    );
+    let step = |lift: Lift| {
+        let empty = opened(&frames, Vec::new());
+        let with = opened(&frames, vec![lift]);
+        let (a, b) = (
+            render(&frames, &with, View::Plate, SIZE.rect()),
+            render(&frames, &empty, View::Plate, SIZE.rect()),
+        );
+        let side = |x: i64| {
+            let r = Rect::new(x, 45, 6, 50);
+            (mean(&a, r) - mean(&b, r)).abs()
+        };
+        side(63).max(side(140))
+    };
+    let drawn = Lift { seek: false, ..lift.clone() };
+    let untouched = step(Lift { tone: false, ..drawn.clone() });
+    assert!(untouched > 3.0, "{untouched}");
+    for lift in [drawn, lift] {
+        let left = step(lift);
+        assert!(left < 0.7, "{left} of {untouched}");
+    }
 }
 
 proptest! {
@@ -154,16 +254,18 @@ proptest! {
         corners in prop::collection::vec((10.0..210.0f64, 10.0..140.0f64), 3..9),
         soft in 0.0..9.0f64,
         follow: bool,
+        seek: bool,
+        tone: bool,
         strength in 0.1..1.0f32,
         part in (0i64..120, 0i64..90),
     ) {
         let frames = frames();
         let mut drawn = lift(&corners, Source::Frame(2));
-        (drawn.soft, drawn.follow, drawn.strength) = (soft, follow, strength);
+        drawn = Lift { soft, follow, seek, tone, strength, ..drawn };
         let empty = opened(&frames, Vec::new());
         let with = opened(&frames, vec![drawn]);
         let (before, after) = (render(&frames, &empty, View::Plate, SIZE.rect()), render(&frames, &with, View::Plate, SIZE.rect()));
-        let mask = with.1.lifts.first().map(|l| l.mask.clone());
+        let mask = with.1.lifts.first().map(|l| l.fit.mask.clone());
         for i in 0..SIZE.width * SIZE.height {
             let (x, y) = (i % SIZE.width, i / SIZE.width);
             let covered = mask.as_ref().is_some_and(|m| m.at(Point::new(f64::from(x), f64::from(y))) > 0.0);

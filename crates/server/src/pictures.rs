@@ -13,6 +13,7 @@ pub fn configure(config: &mut web::ServiceConfig) {
     config
         .service(tile)
         .service(cover)
+        .service(state_picture)
         .service(frame_thumbnail)
         .service(look)
         .service(extent)
@@ -111,6 +112,18 @@ pub async fn cover(
     side: web::Query<Side>,
 ) -> Result<HttpResponse, Failure> {
     Ok(small(off(&studio, move |s| s.thumbnail(*set, None, side.side)).await?))
+}
+
+/// A small picture of the plate in a state of the history.
+#[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("seq" = i64, Path), Side), responses((status = 200, content_type = "image/jpeg", body = Vec<u8>), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[get("/sets/{set}/history/{seq}/picture")]
+pub async fn state_picture(
+    studio: web::Data<Studio>,
+    path: web::Path<(i64, i64)>,
+    side: web::Query<Side>,
+) -> Result<HttpResponse, Failure> {
+    let (set, seq) = *path;
+    Ok(small(off(&studio, move |s| s.state_picture(set, seq, side.side)).await?))
 }
 
 /// A small picture of a frame as shot.

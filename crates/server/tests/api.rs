@@ -565,3 +565,73 @@ fn folders_moves_and_fits_are_reached_over_http() {
     let change = json!({"label": "nonsense", "recipe": recipe});
     assert_eq!(server.json("PUT", &format!("/api/sets/{id}/recipe"), Some(change)).0, 400);
 }
+
+#[test]
+fn lifts_are_tried_laid_moved_and_kept_in_the_history() {
+    let server = Server::new();
+    let id = server.set_of(&files());
+    let set = |path: &str| format!("/api/sets/{id}{path}");
+    let detail = server.get(&set(""));
+    let spot = |k: f64| {
+        let corners = [(-26.0, -26.0), (26.0, -26.0), (26.0, 26.0), (-26.0, 26.0)];
+        corners.map(|(x, y)| json!({"x": 80.0 + 70.0 * k + x, "y": 150.0 + y})).to_vec()
+    };
+    let lift = |frame: usize, outline: Vec<Value>| {
+        json!({"on": detail["reference"], "outline": outline, "source": {"frame": frame}, "soft": 0.0, "follow": false,
+            "seek": true, "trim": false, "tone": true, "strength": 1.0, "off": false})
+    };
+
+    // Tried before it is laid: border and words.
+    let (status, told) = server.json("POST", &set("/lifts/try"), Some(lift(2, spot(2.0))));
+    assert_eq!(status, 200, "{told}");
+    assert!(told["border"].as_array().is_some_and(|b| !b.is_empty()), "{told}");
+    assert!(told["words"].as_str().is_some_and(|w| w.starts_with("It ")), "{told}");
+    assert_eq!(server.json("POST", &set("/lifts/try"), Some(lift(99, spot(0.0)))).0, 400);
+    let mut thin = lift(2, spot(0.0));
+    thin["outline"] = json!([{"x": 1.0, "y": 1.0}]);
+    assert_eq!(server.json("POST", &set("/lifts/try"), Some(thin)).0, 400);
+
+    // Laid, with an area that is kept across it.
+    let change = |label: &str, part: &[(&str, Value)]| {
+        let mut recipe = server.get(&set(""))["recipe"].clone();
+        part.iter().for_each(|(name, value)| recipe[*name] = value.clone());
+        let body = json!({"label": label, "recipe": recipe});
+        server.json("PUT", &set("/recipe"), Some(body))
+    };
+    let before = detail["plate_key"].clone();
+    assert_eq!(change("take a place", &[("lifts", json!([lift(2, spot(2.0))]))]).0, 200);
+    let kept = json!([{"on": detail["reference"], "outline": spot(2.5)}]);
+    assert_eq!(change("keep an area", &[("keeps", kept)]).0, 200);
+    let (_, told) = server.json("POST", &set("/lifts/try"), Some(lift(2, spot(2.0))));
+    assert!(told["words"].as_str().is_some_and(|w| w.contains("you keep")), "{told}");
+    assert_eq!(change("no", &[("keeps", json!([{"on": 77, "outline": spot(0.0)}]))]).0, 400);
+
+    // A geometry of its own is checked, and found by itself where there is something to find.
+    let mut moved = lift(1, spot(1.0));
+    moved["place"] = json!({"shift": [4.0, 3.0], "turn": 0.0, "scale": 1.0, "mirror": false});
+    let (status, place) = server.json("POST", &set("/lifts/place"), Some(moved.clone()));
+    assert!(status == 200 || status == 409, "{place}");
+    if status == 200 {
+        assert!(place["scale"].as_f64().is_some_and(|s| (0.7..1.4).contains(&s)), "{place}");
+    }
+    moved["place"]["scale"] = json!(0.0);
+    assert_eq!(change("no", &[("lifts", json!([moved]))]).0, 400);
+
+    // The history: each state with a picture and tiles of its own; going back keeps the other branch.
+    let states = server.get(&set("/history"));
+    let labels: Vec<&str> = states.as_array().unwrap().iter().map(|s| s["label"].as_str().unwrap()).collect();
+    assert_eq!(labels, ["made the set", "take a place", "keep an area"]);
+    let first = server.get(&set("/history/0"));
+    assert_eq!(first["plate_key"], before);
+    let tile = set(&format!("/tiles/{}/plate/0/0_0.png", first["plate_key"].as_str().unwrap()));
+    assert_eq!(call(&server.base, "GET", &tile, None, &[]).0, 200);
+    assert_eq!(call(&server.base, "GET", &set("/history/1/picture?side=64"), None, &[]).0, 200);
+    assert_eq!(server.json("POST", &set("/history/1"), None).0, 200);
+    assert_eq!(server.get(&set(""))["redo"], "keep an area");
+    assert_eq!(change("combine by mean", &[("method", json!("mean"))]).0, 200);
+    let states = server.get(&set("/history"));
+    assert_eq!(states.as_array().unwrap().len(), 4);
+    assert_eq!((&states[3]["parent"], &states[3]["current"]), (&json!(1), &json!(true)));
+    assert_eq!(server.json("POST", &set("/history/44"), None).0, 404);
+    assert_eq!(server.json("GET", &set("/history/44"), None).0, 404);
+}

@@ -89,7 +89,7 @@ impl Studio {
                 Motion::Trembling => "trembles, like leaves or water",
             };
             let covered = |l: &Laid| {
-                let on = m.outline.iter().filter(|p| l.mask.at(**p) >= 0.4).count();
+                let on = m.outline.iter().filter(|p| l.fit.mask.at(**p) >= 0.4).count();
                 2 * on > m.outline.len()
             };
             MovingInfo {
@@ -150,7 +150,7 @@ impl Loaded {
     pub fn origin(&self, x: f64, y: f64) -> Option<OriginInfo> {
         let canvas = self.with(|s| s.canvas());
         let place = Point::new(x + canvas.x as f64, y + canvas.y as f64);
-        let covers = |l: &&Laid| l.strength * l.mask.at(place) >= 0.5;
+        let covers = |l: &&Laid| l.strength * l.fit.mask.at(place) >= 0.5;
         if let Some(lift) = self.plan.lifts.iter().rev().find(covers) {
             let frames = lift.source.frame().into_iter().collect();
             return Some(OriginInfo { agree: 1, moments: 1, frames, lift: Some(lift.index) });
@@ -187,7 +187,7 @@ fn covers(lift: &Laid, doubt: &Doubt, plan: &Plan) -> bool {
     let Some(choice) = &plan.choice else { return false };
     let (w, side) = (choice.size.width, f64::from(1u32 << choice.level));
     let full = |v: u32| (f64::from(v) + 0.5) * side - 0.5;
-    let on = |p: &&u32| lift.mask.at(Point::new(full(**p % w), full(**p / w))) >= 0.5;
+    let on = |p: &&u32| lift.fit.mask.at(Point::new(full(**p % w), full(**p / w))) >= 0.5;
     10 * doubt.pixels.iter().filter(on).count() > 7 * doubt.pixels.len()
 }
 

@@ -9,6 +9,7 @@ mod error;
 mod export;
 mod findings;
 mod history;
+mod lifts;
 mod model;
 mod prepare;
 mod runs;
@@ -20,14 +21,16 @@ mod views;
 pub use doubts::Evidence;
 pub use error::StudioError;
 pub use evanu_core::combine::Method;
+pub use evanu_core::composite::{Lift, Place};
 pub use evanu_core::develop::Develop;
 pub use evanu_core::recipe::{Align, Area, Canvas, Guide, Hand, Matching, Pair, Recipe};
 pub use evanu_core::render::View;
 pub use export::{ExportFormat, ExportRequest};
 pub use model::{
     AgreementFact, AreaInfo, CanvasInfo, Change, CropInfo, DoubtInfo, Event, ExtentInfo, Finding, FitInfo,
-    FolderInfo, FrameInfo, FrameState, GlareInfo, LightInfo, Look, MovingInfo, OriginInfo, RelinkInfo,
-    RunInfo, RunKind, RunState, SetDetail, SetSummary, StepInfo,
+    FolderInfo, FrameInfo, FrameState, GlareInfo, LiftInfo, LiftShape, LightInfo, Look, MovingInfo,
+    OriginInfo, PlaceShape, RelinkInfo, RunInfo, RunKind, RunState, SetDetail, SetSummary, StateInfo,
+    StateKey, StepInfo,
 };
 pub use sets::Incoming;
 pub use views::{Pixels, TILE};
@@ -54,8 +57,10 @@ struct Inner {
     aligned: Mutex<views::AlignedTiles>,
     /// What the consensus chose, for the states last looked at; held while one is being decided.
     chosen: Mutex<LruCache<String, views::Chosen>>,
-    /// Masks of lifts last drawn; `None` where one covers nothing.
-    masks: Mutex<LruCache<String, Option<Arc<evanu_core::composite::mask::Mask>>>>,
+    /// States of the history that are looked at, by their key.
+    states: Mutex<LruCache<String, Arc<views::Loaded>>>,
+    /// Lifts as they were last fitted; `None` where one covers nothing.
+    fits: Mutex<LruCache<String, Option<Arc<evanu_core::composite::Fitted>>>>,
     events: broadcast::Sender<Event>,
     queue: runs::Queue,
 }
@@ -82,7 +87,8 @@ impl Studio {
             tiles: Mutex::new(LruCache::new(capacity(1200))),
             aligned: Mutex::new(views::AlignedTiles::new()),
             chosen: Mutex::new(LruCache::new(capacity(6))),
-            masks: Mutex::new(LruCache::new(capacity(200))),
+            states: Mutex::new(LruCache::new(capacity(4))),
+            fits: Mutex::new(LruCache::new(capacity(200))),
             events,
             queue: runs::Queue::default(),
         }));

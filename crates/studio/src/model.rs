@@ -390,6 +390,9 @@ pub enum Event {
 pub struct Change {
     /// What was done, for example "set frame 7 aside".
     pub label: String,
+    /// Whether it goes on with the last act, when that has the same words and is some seconds old: one nudge after another.
+    #[serde(default)]
+    pub goes_on: bool,
     /// All decisions.
     #[schema(value_type = RecipeShape)]
     pub recipe: evanu_core::recipe::Recipe,
@@ -464,6 +467,9 @@ pub struct RecipeShape {
     /// Areas with a source of their own, later ones over earlier ones.
     #[serde(default)]
     pub lifts: Vec<LiftShape>,
+    /// Areas that no lift changes.
+    #[serde(default)]
+    pub keeps: Vec<KeepShape>,
     /// `consensus`, `median`, `mean`, `clipped`, `everybody`, `darkest`, `lightest` or `rank:P`.
     pub method: String,
     /// `reference` or `common`.
@@ -521,6 +527,30 @@ pub enum SourceShape {
     Calm(usize),
 }
 
+/// An area that no lift changes.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[schema(as = Keep)]
+pub struct KeepShape {
+    /// Index of the frame it was drawn on.
+    pub on: usize,
+    /// A closed outline in that frame's pixels.
+    pub outline: Vec<PointShape>,
+}
+
+/// What a lift shows is mirrored, enlarged and turned about its middle, then moved.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[schema(as = Place)]
+pub struct PlaceShape {
+    /// To the right and down, in reference pixels.
+    pub shift: [f64; 2],
+    /// In degrees clockwise.
+    pub turn: f64,
+    /// Enlarged.
+    pub scale: f64,
+    /// Left for right.
+    pub mirror: bool,
+}
+
 /// An area of the plate with a source of its own.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 #[schema(as = Lift)]
@@ -535,10 +565,63 @@ pub struct LiftShape {
     pub soft: f64,
     /// Whether the border moves to edges of the picture near it.
     pub follow: bool,
+    /// Whether the border moves to where both sides show the same.
+    #[serde(default)]
+    pub seek: bool,
+    /// Whether what the frame brings in beside what it takes away is left out.
+    #[serde(default)]
+    pub trim: bool,
+    /// Whether its tone is matched along the border.
+    #[serde(default)]
+    pub tone: bool,
+    /// A geometry of its own.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub place: Option<PlaceShape>,
     /// How much of it shows, 0..=1; for `calm`, how small a highlight is taken off.
     pub strength: f32,
     /// Kept without being laid.
     pub off: bool,
+}
+
+/// A state of a set: what was decided then.
+#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
+pub struct StateInfo {
+    /// Its number; later ones are larger.
+    pub seq: i64,
+    /// The state it was made from; null for the first.
+    pub parent: Option<i64>,
+    /// What was done, in words.
+    pub label: String,
+    /// When, in seconds since 1970; null where it was not written down.
+    pub made: Option<i64>,
+    /// Whether the set is in it.
+    pub current: bool,
+}
+
+/// How the pixels of a state are asked for.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct StateKey {
+    /// In the place of the set's own.
+    pub plate_key: String,
+    /// What its plate covers.
+    pub canvas: CanvasInfo,
+}
+
+/// What a lift does, all places in reference pixels.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct LiftInfo {
+    /// Its border as it was found: closed outlines.
+    #[schema(value_type = Vec<Vec<PointShape>>)]
+    pub border: Vec<Vec<evanu_core::geometry::Point>>,
+    /// What it brings in: closed outlines.
+    #[schema(value_type = Vec<Vec<PointShape>>)]
+    pub brings: Vec<Vec<evanu_core::geometry::Point>>,
+    /// How many things it takes away.
+    pub takes: usize,
+    /// What it does, in words.
+    pub words: String,
+    /// Whether the words are a warning.
+    pub warns: bool,
 }
 
 /// How far a thing reaches.
@@ -582,6 +665,7 @@ pub struct HandShape {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use evanu_core::composite::{Keep, Place};
     use evanu_core::geometry::{Point, Rect};
     use evanu_core::recipe::{Area, Guide, Hand, Lift, Pair, Recipe, Settled, Source};
 
@@ -598,6 +682,10 @@ mod tests {
             source,
             soft: 4.5,
             follow: true,
+            seek: true,
+            trim: true,
+            tone: false,
+            place: Some(Place { shift: [1.5, 2.0], turn: 3.0, scale: 1.5, mirror: true }),
             strength: 0.5,
             off: false,
         };
@@ -610,6 +698,7 @@ mod tests {
             hands: vec![hand],
             settled,
             lifts,
+            keeps: vec![Keep { on: 2, outline: vec![p(1.0, 2.0), p(3.5, 4.0), p(5.0, 6.0)] }],
             ..Recipe::new(3)
         };
         let value = serde_json::to_value(&recipe).unwrap();

@@ -135,7 +135,7 @@ impl Studio {
             let mut db = self.db();
             let t = db.transaction()?;
             let made = t.execute(
-                "INSERT INTO sets (name, created, cursor) SELECT name || ' (copy)', ?2, cursor FROM sets WHERE id = ?1 AND deleted IS NULL",
+                "INSERT INTO sets (name, created, cursor, tip) SELECT name || ' (copy)', ?2, cursor, tip FROM sets WHERE id = ?1 AND deleted IS NULL",
                 params![id, now()],
             )?;
             if made == 0 {
@@ -144,7 +144,7 @@ impl Studio {
             let copy = t.last_insert_rowid();
             for (table, columns) in [
                 ("frames", "place, name, hash, state, reason, width, height, camera, source, bytes"),
-                ("recipes", "seq, label, recipe"),
+                ("recipes", "seq, label, recipe, parent, made"),
                 ("plans", "key, plan"),
             ] {
                 t.execute(&format!("INSERT INTO {table} (set_id, {columns}) SELECT ?2, {columns} FROM {table} WHERE set_id = ?1"), params![id, copy])?;

@@ -33,6 +33,14 @@ const VERSIONS: &[M<'static>] = &[
     ALTER TABLE sets ADD COLUMN sorted INTEGER NOT NULL DEFAULT 1;
     ALTER TABLE sets ADD COLUMN note TEXT;",
     ),
+    // History as a tree: each state knows the one it was made from, each set the state it was last led to.
+    M::up(
+        "ALTER TABLE recipes ADD COLUMN parent INTEGER;
+    ALTER TABLE recipes ADD COLUMN made INTEGER;
+    ALTER TABLE sets ADD COLUMN tip INTEGER;
+    UPDATE recipes SET parent = seq - 1 WHERE seq > 0;
+    UPDATE sets SET tip = (SELECT max(seq) FROM recipes WHERE set_id = id);",
+    ),
 ];
 
 /// Opens the folder and brings its database to this version.

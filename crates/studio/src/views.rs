@@ -2,11 +2,14 @@
 
 use crate::error::StudioError;
 use crate::findings::{before_aligning, findings, verdict};
-use crate::model::{AgreementFact, CanvasInfo, CropInfo, ExtentInfo, FitInfo, FrameInfo, FrameRow, Look};
+use crate::model::{
+    AgreementFact, CanvasInfo, CropInfo, ExtentInfo, FitInfo, FrameInfo, FrameRow, LiftInfo, Look,
+};
 use crate::prepare::plan_key;
 use crate::{Method, Recipe, Studio, View, lock};
 use base64::Engine;
 use evanu_core::combine::consensus::Choice;
+use evanu_core::composite::{Lift, Place};
 use evanu_core::develop::Develop;
 use evanu_core::evidence::doubts::Doubt;
 use evanu_core::evidence::moving::Moving;
@@ -47,6 +50,8 @@ pub(crate) struct Loaded {
     pub frame_key: String,
     /// Changes whenever aligned samples do; development lies on top of them.
     stack_key: String,
+    /// Changes whenever what lifts are fitted to does.
+    lift_state: String,
     /// For each of the plan's doubts, how it was settled.
     pub settled: Vec<Option<Settled>>,
     agreement: Mutex<Option<AgreementFact>>,
@@ -104,6 +109,28 @@ impl AlignedTiles {
     }
 }
 
+/// The first pyramid level that is at most `side` pixels wide and high.
+fn level_within(size: Size, side: u32) -> u32 {
+    let fits = |&k: &u32| {
+        let s = size.at_level(k);
+        s.width.max(s.height) <= side
+    };
+    (0..31).find(fits).unwrap_or(0)
+}
+
+fn small_plate(loaded: &Loaded, side: u32) -> Result<Raster, RenderError> {
+    loaded.with(|scene| {
+        let size = scene.size(View::Plate);
+        let level = level_within(size, side);
+        scene.render(View::Plate, size.at_level(level).rect(), level)
+    })
+}
+
+/// The name that a lift's fit is kept under.
+fn fit_key(state: &str, lift: &Lift) -> String {
+    blake3::hash(format!("{state} {}", lift.shape()).as_bytes()).to_hex().to_string()
+}
+
 fn invalid(text: &str) -> StudioError {
     StudioError::Invalid(text.into())
 }
@@ -114,8 +141,14 @@ impl Studio {
         if let Some(l) = lock(&self.0.loaded).get(&set) {
             return Ok(l.clone());
         }
+        let loaded = self.load(set, self.recipe(set)?)?;
+        lock(&self.0.loaded).insert(set, loaded.clone());
+        Ok(loaded)
+    }
+
+    /// Opens a set with a recipe.
+    pub(crate) fn load(&self, set: i64, recipe: Recipe) -> Result<Arc<Loaded>, StudioError> {
         let rows = self.placed(set)?;
-        let recipe = self.recipe(set)?;
         let key = plan_key(&rows, &recipe);
         let text = self
             .plan_text(set, &key)?
@@ -131,7 +164,8 @@ impl Studio {
         let state = format!("{set} {key} {:?} {:?} {:?}", recipe.hands, recipe.used, recipe.match_exposure);
         self.choose(&state, &mut plan, &recipe, &sources)?;
         let settled = evanu_core::prepare::settle(&mut plan, &recipe);
-        self.lift(&format!("{state} {} {:?}", recipe.method, recipe.settled), &mut plan, &recipe, &sources)?;
+        let lift_state = format!("{state} {} {:?} {:?}", recipe.method, recipe.settled, recipe.keeps);
+        self.lift(&lift_state, &mut plan, &recipe, &sources)?;
         // The common area follows the frames in use, so its frames' tiles do too.
         let common = (recipe.canvas == evanu_core::recipe::Canvas::Common).then_some(&recipe.used);
         let stack_key = hash(format!(
@@ -140,11 +174,11 @@ impl Studio {
         ));
         let frame_key = hash(format!("{stack_key} {:?}", recipe.develop));
         let plate_key = hash(format!(
-            "{frame_key} {:?} {} {:?} {:?}",
-            recipe.used, recipe.method, recipe.settled, recipe.lifts
+            "{frame_key} {:?} {} {:?} {:?} {:?}",
+            recipe.used, recipe.method, recipe.settled, recipe.lifts, recipe.keeps
         ));
         let cameras = rows.into_iter().map(|r| r.camera).collect();
-        let loaded = Arc::new(Loaded {
+        Ok(Arc::new(Loaded {
             recipe,
             plan,
             sources,
@@ -152,11 +186,10 @@ impl Studio {
             plate_key,
             frame_key,
             stack_key,
+            lift_state,
             settled,
             agreement: Mutex::new(None),
-        });
-        lock(&self.0.loaded).insert(set, loaded.clone());
-        Ok(loaded)
+        }))
     }
 
     /// Decides the consensus, or takes what was decided for the same frames before.
@@ -184,7 +217,7 @@ impl Studio {
         Ok(())
     }
 
-    /// Makes the recipe's lifts ready; masks last drawn for the same outline, and plate if they follow it, are kept.
+    /// Makes the recipe's lifts ready; fits to the same plate are kept.
     fn lift(
         &self,
         state: &str,
@@ -194,16 +227,55 @@ impl Studio {
     ) -> Result<(), StudioError> {
         let open: Vec<&dyn FrameSource> = sources.iter().map(|s| &**s as &dyn FrameSource).collect();
         evanu_core::prepare::lift(plan, recipe, |plan, lift| {
-            let name = format!("{state} {} {:?} {} {}", lift.on, lift.outline, lift.soft, lift.follow);
-            let name = blake3::hash(name.as_bytes()).to_hex().to_string();
-            if let Some(mask) = lock(&self.0.masks).get(&name) {
-                return Ok(mask.clone());
+            let name = fit_key(state, lift);
+            if let Some(fit) = lock(&self.0.fits).get(&name) {
+                return Ok(fit.clone());
             }
-            let mask = evanu_core::prepare::mask(plan, recipe, &open, lift)?.map(Arc::new);
-            lock(&self.0.masks).put(name, mask.clone());
-            Ok(mask)
+            let fit = evanu_core::prepare::fit(plan, recipe, &open, lift)?.map(Arc::new);
+            lock(&self.0.fits).put(name, fit.clone());
+            Ok(fit)
         })?;
         Ok(())
+    }
+
+    /// What a lift would do, before it is laid.
+    ///
+    /// # Errors
+    /// When the frames are not ready or the lift makes no sense.
+    pub fn try_lift(&self, set: i64, lift: &Lift) -> Result<LiftInfo, StudioError> {
+        let loaded = self.loaded(set)?;
+        if !lift.is_valid(loaded.sources.len()) {
+            return Err(invalid("a lift has three to a thousand corners on a frame of this set"));
+        }
+        let name = fit_key(&loaded.lift_state, lift);
+        let kept = lock(&self.0.fits).get(&name).cloned();
+        let fit = match kept {
+            Some(fit) => fit,
+            None => {
+                let fit = loaded.with(|s| evanu_core::prepare::fit(s.plan, s.recipe, s.sources, lift))?;
+                let fit = fit.map(Arc::new);
+                lock(&self.0.fits).put(name, fit.clone());
+                fit
+            }
+        };
+        Ok(fit.map_or_else(LiftInfo::nowhere, |fit| LiftInfo::of(&fit, lift)))
+    }
+
+    /// The geometry with which what a lift shows lies best on what the plate shows near there.
+    ///
+    /// # Errors
+    /// When the frames are not ready, the lift makes no sense, or nothing alike is found.
+    pub fn place_lift(&self, set: i64, lift: &Lift) -> Result<Place, StudioError> {
+        let loaded = self.loaded(set)?;
+        if !lift.is_valid(loaded.sources.len()) {
+            return Err(invalid("a lift has three to a thousand corners on a frame of this set"));
+        }
+        let found = loaded.with(|s| evanu_core::prepare::place(s.plan, s.recipe, s.sources, lift))?;
+        found.ok_or_else(|| {
+            StudioError::Conflict(
+                "nothing like it was found near there: move it closer by hand and try again".into(),
+            )
+        })
     }
 
     /// How far what frame `frame` shows around a place of the plate, in its pixels, reaches.
@@ -241,11 +313,15 @@ impl Studio {
         place: (u32, u32),
         kind: Pixels,
     ) -> Result<(Arc<Vec<u8>>, String), StudioError> {
-        let loaded = self.loaded(set)?;
-        let current = match view {
-            View::Frame(_) | View::Shot(_) | View::Difference(_) => &loaded.frame_key,
-            View::Plate | View::By(_) | View::Agreement => &loaded.plate_key,
-        };
+        let mut loaded = self.loaded(set)?;
+        let own = matches!(view, View::Plate | View::By(_) | View::Agreement);
+        if own
+            && key != loaded.plate_key
+            && let Some(state) = lock(&self.0.states).get(key)
+        {
+            loaded = state.clone();
+        }
+        let current = if own { &loaded.plate_key } else { &loaded.frame_key };
         if key != current {
             return Err(StudioError::Conflict(
                 "the set has changed meanwhile; ask for its state again".into(),
@@ -281,10 +357,7 @@ impl Studio {
                         aligned
                     }
                 };
-                loaded.with(|scene| {
-                    let way = scene.way(view)?;
-                    Ok::<_, RenderError>(aligned.combined(way, &scene.tables(view)))
-                })?
+                loaded.with(|scene| aligned.combined(scene, view))?
             }
             _ => loaded.with(|scene| scene.render(view, region, level))?,
         };
@@ -299,23 +372,8 @@ impl Studio {
     /// When there is no such frame or the plate is not ready.
     pub fn thumbnail(&self, set: i64, frame: Option<i64>, side: u32) -> Result<Vec<u8>, StudioError> {
         let side = side.clamp(16, 2048);
-        let level_of = |s: Size| {
-            (0..31)
-                .find(|&k| {
-                    let s = s.at_level(k);
-                    s.width.max(s.height) <= side
-                })
-                .unwrap_or(0)
-        };
         let raster = match frame {
-            None => {
-                let loaded = self.loaded(set)?;
-                loaded.with(|scene| {
-                    let size = scene.size(View::Plate);
-                    let level = level_of(size);
-                    scene.render(View::Plate, size.at_level(level).rect(), level)
-                })?
-            }
+            None => small_plate(&*self.loaded(set)?, side)?,
             Some(id) => {
                 let rows = self.frame_rows(set)?;
                 let row = rows
@@ -326,11 +384,19 @@ impl Studio {
                     return Err(StudioError::Conflict("the frame is still being read".into()));
                 }
                 let source = self.pyramid(row)?;
-                let level = level_of(source.size());
+                let level = level_within(source.size(), side);
                 shot(&*source, level, self.recipe(set)?.develop)?
             }
         };
         encode(&raster, Pixels::Jpeg)
+    }
+
+    /// The plate of a state of the history, at most `side` pixels wide and high.
+    ///
+    /// # Errors
+    /// When there is no such state, or its frames were aligned otherwise than any plan that is there.
+    pub fn state_picture(&self, set: i64, seq: i64, side: u32) -> Result<Vec<u8>, StudioError> {
+        encode(&small_plate(&*self.state(set, seq)?, side.clamp(16, 2048))?, Pixels::Jpeg)
     }
 
     /// The place around a canvas point in every frame by clock time, or by every method.

@@ -42,7 +42,7 @@ proptest! {
                 Act::Change(method, canvas) => {
                     let recipe = Recipe { method, canvas, ..studio.set(set).unwrap().recipe };
                     let label = format!("act {k}");
-                    studio.change(set, &Change { label: label.clone(), recipe: recipe.clone() }).unwrap();
+                    studio.change(set, &Change { label: label.clone(), goes_on: false, recipe: recipe.clone() }).unwrap();
                     states.truncate(at + 1);
                     states.push((label, recipe));
                     at += 1;
@@ -65,6 +65,54 @@ proptest! {
             prop_assert_eq!(now.redo, states.get(at + 1).map(|s| s.0.clone()));
         }
     }
+}
+
+#[test]
+fn branches_are_kept_and_nudges_become_one_state() {
+    let folder = tempfile::tempdir().unwrap();
+    let studio = Studio::open(folder.path()).unwrap();
+    let set = studio.create_set("tree").unwrap();
+    let act = |label: &str, method, goes_on| {
+        let recipe = Recipe { method, ..studio.set(set).unwrap().recipe };
+        studio.change(set, &Change { label: label.into(), goes_on, recipe }).unwrap();
+    };
+    act("first", Method::Mean, false);
+    act("left", Method::Darkest, false);
+    studio.step(set, -1).unwrap();
+    act("right", Method::Lightest, false);
+    let told = |studio: &Studio| -> Vec<(i64, Option<i64>, bool)> {
+        studio.states(set).unwrap().iter().map(|s| (s.seq, s.parent, s.current)).collect()
+    };
+    assert_eq!(
+        told(&studio),
+        [(0, None, false), (1, Some(0), false), (2, Some(1), false), (3, Some(1), true)]
+    );
+    // On the other branch undo and redo walk along that one, also after a restart.
+    studio.go_to(set, 2).unwrap();
+    assert_eq!(studio.set(set).unwrap().recipe.method, Method::Darkest);
+    studio.step(set, -1).unwrap();
+    drop(studio);
+    let studio = Studio::open(folder.path()).unwrap();
+    assert_eq!(studio.set(set).unwrap().redo.as_deref(), Some("left"));
+    studio.step(set, 1).unwrap();
+    assert_eq!(studio.set(set).unwrap().recipe.method, Method::Darkest);
+    assert!(matches!(studio.go_to(set, 9), Err(StudioError::NotFound(_))));
+
+    let act = |label: &str, rank, goes_on| {
+        let recipe = Recipe { method: Method::Rank(rank), ..studio.set(set).unwrap().recipe };
+        studio.change(set, &Change { label: label.into(), goes_on, recipe }).unwrap();
+    };
+    act("nudge", 1, true);
+    act("nudge", 2, true);
+    act("nudge", 3, true);
+    act("turn", 4, true);
+    let states = studio.states(set).unwrap();
+    assert_eq!(states[4..].iter().map(|s| s.label.as_str()).collect::<Vec<_>>(), ["nudge", "turn"]);
+    studio.step(set, -1).unwrap();
+    assert_eq!(studio.set(set).unwrap().recipe.method, Method::Rank(3));
+    // What a branch began at is not changed any more.
+    act("nudge", 7, true);
+    assert_eq!(studio.states(set).unwrap().len(), 7);
 }
 
 fn jpeg(seed: u32) -> Vec<u8> {
@@ -123,7 +171,7 @@ fn the_cache_may_be_deleted_and_a_copy_goes_its_own_way() {
     // A copy shares the originals; what is decided in it stays in it.
     let copy = studio.duplicate_set(set).unwrap();
     let recipe = Recipe { method: Method::Lightest, ..studio.set(copy).unwrap().recipe };
-    studio.change(copy, &Change { label: "combine by lightest".into(), recipe }).unwrap();
+    studio.change(copy, &Change { label: "combine by lightest".into(), goes_on: false, recipe }).unwrap();
     assert_ne!(plate(&studio, copy), first);
     assert_eq!(plate(&studio, set), first);
     let originals = || std::fs::read_dir(folder.path().join("originals")).unwrap().count();
@@ -153,7 +201,10 @@ fn decisions_that_cannot_hold_are_refused_with_the_reason() {
     until_done(&studio, set);
     let good = studio.set(set).unwrap().recipe;
     let refused = |recipe: Recipe, word: &str| {
-        let told = studio.change(set, &Change { label: "no".into(), recipe }).unwrap_err().to_string();
+        let told = studio
+            .change(set, &Change { label: "no".into(), goes_on: false, recipe })
+            .unwrap_err()
+            .to_string();
         assert!(told.contains(word), "{told}");
     };
     refused(Recipe { used: vec![false, false], ..good.clone() }, "one frame must take part");

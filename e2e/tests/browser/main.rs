@@ -3,6 +3,7 @@
 #![allow(clippy::unwrap_used)] // helpers of tests may fail loudly
 
 mod frames;
+mod history;
 mod job;
 mod lifts;
 mod looking;

@@ -18,6 +18,8 @@ export type Hand = Schemas["Hand"];
 export type Area = Schemas["Area"];
 export type Point = Schemas["Point"];
 export type Lift = Schemas["Lift"];
+export type LiftInfo = Schemas["LiftInfo"];
+export type State = Schemas["StateInfo"];
 export type Moving = Schemas["MovingInfo"];
 export type Extent = Schemas["ExtentInfo"];
 export type Fit = Schemas["FitInfo"];
@@ -60,7 +62,7 @@ export const api = {
   remove: (id: number) => ask<undefined>("DELETE", `/sets/${id}`),
   restore: (id: number) => ask<undefined>("POST", `/sets/${id}/restore`),
   duplicate: (id: number) => ask<{ id: number }>("POST", `/sets/${id}/duplicate`),
-  change: (id: number, label: string, recipe: Recipe) => ask<SetDetail>("PUT", `/sets/${id}/recipe`, { label, recipe }),
+  change: (id: number, label: string, recipe: Recipe, goesOn = false) => ask<SetDetail>("PUT", `/sets/${id}/recipe`, { label, recipe, goes_on: goesOn }),
   undo: (id: number) => ask<SetDetail>("POST", `/sets/${id}/undo`),
   redo: (id: number) => ask<SetDetail>("POST", `/sets/${id}/redo`),
   prepare: (id: number) => ask<undefined>("POST", `/sets/${id}/prepare`),
@@ -68,6 +70,11 @@ export const api = {
   agreement: (id: number) => ask<Agreement>("GET", `/sets/${id}/agreement`),
   moving: (id: number) => ask<Moving[]>("GET", `/sets/${id}/moving`),
   glare: (id: number, lift: number) => ask<Schemas["GlareInfo"]>("GET", `/sets/${id}/lifts/${lift}/glare`),
+  tryLift: (id: number, lift: Lift, signal?: AbortSignal) => ask<LiftInfo>("POST", `/sets/${id}/lifts/try`, lift, signal),
+  placeLift: (id: number, lift: Lift) => ask<Schemas["Place"]>("POST", `/sets/${id}/lifts/place`, lift),
+  history: (id: number) => ask<State[]>("GET", `/sets/${id}/history`),
+  goTo: (id: number, seq: number) => ask<SetDetail>("POST", `/sets/${id}/history/${seq}`),
+  stateKey: (id: number, seq: number) => ask<Schemas["StateKey"]>("GET", `/sets/${id}/history/${seq}`),
   doubts: (id: number) => ask<Doubt[]>("GET", `/sets/${id}/doubts`),
   look: (id: number, query: string, signal: AbortSignal) => ask<Look>("GET", `/sets/${id}/look?${query}`, undefined, signal),
   extent: (id: number, x: number, y: number, frame: number) => ask<Extent>("GET", `/sets/${id}/extent?x=${x}&y=${y}&frame=${frame}`),
@@ -78,6 +85,8 @@ export const api = {
 
 /** A picture about where pixels come from: `origin`, `alone` or `few`. */
 export const evidence = (set: number, key: string, what: "origin" | "alone" | "few") => `/api/sets/${set}/evidence/${what}.png?${key}`;
+
+export const statePicture = (set: number, seq: number, side: number) => `/api/sets/${set}/history/${seq}/picture?side=${side}`;
 
 export const thumbnail = (set: number, frame: number, side: number) => `/api/sets/${set}/frames/${frame}/thumbnail?side=${side}`;
 

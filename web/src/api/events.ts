@@ -18,7 +18,8 @@ export function useEvents() {
     source.onmessage = (message: MessageEvent<string>) => {
       const event = JSON.parse(message.data) as ServerEvent;
       if (event.type === "sets") void client.invalidateQueries({ queryKey: ["sets"] });
-      if (event.type === "set") void client.invalidateQueries({ queryKey: ["set", event.id] });
+      // While an act of this page is on its way, its answer brings the state.
+      if (event.type === "set" && !client.isMutating({ mutationKey: ["act", event.id] })) void client.invalidateQueries({ queryKey: ["set", event.id] });
       if (event.type === "run") {
         const run: Run = event.run;
         client.setQueryData<SetDetail>(["set", run.set], (old) => old && newer(old, run));

@@ -330,6 +330,92 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sets/{set}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All states of a set, oldest first: a tree, each made from its parent. */
+        get: operations["states"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sets/{set}/history/{seq}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Opens a state to be looked at, by tiles of the plate with the key that is returned. */
+        get: operations["state_key"];
+        put?: never;
+        /** Returns to a state. */
+        post: operations["go_to"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sets/{set}/history/{seq}/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A small picture of the plate in a state of the history. */
+        get: operations["state_picture"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sets/{set}/lifts/place": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The geometry with which what a lift shows lies best on what the plate shows near there. */
+        post: operations["place_lift"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sets/{set}/lifts/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a lift would do, before it is laid. */
+        post: operations["try_lift"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sets/{set}/lifts/{lift}/glare": {
         parameters: {
             query?: never;
@@ -621,6 +707,8 @@ export interface components {
         };
         /** @description A new recipe, with the words undo will use. */
         Change: {
+            /** @description Whether it goes on with the last act, when that has the same words and is some seconds old: one nudge after another. */
+            goes_on?: boolean;
             /** @description What was done, for example "set frame 7 aside". */
             label: string;
             /** @description All decisions. */
@@ -927,6 +1015,13 @@ export interface components {
              */
             id: number;
         };
+        /** @description An area that no lift changes. */
+        Keep: {
+            /** @description Index of the frame it was drawn on. */
+            on: number;
+            /** @description A closed outline in that frame's pixels. */
+            outline: components["schemas"]["Point"][];
+        };
         /** @description An area of the plate with a source of its own. */
         Lift: {
             /** @description Whether the border moves to edges of the picture near it. */
@@ -937,6 +1032,9 @@ export interface components {
             on: number;
             /** @description A closed outline in that frame's pixels. */
             outline: components["schemas"]["Point"][];
+            place?: components["schemas"]["Place"] | null;
+            /** @description Whether the border moves to where both sides show the same. */
+            seek?: boolean;
             /**
              * Format: double
              * @description How far the border fades to both sides, in reference pixels.
@@ -949,6 +1047,23 @@ export interface components {
              * @description How much of it shows, 0..=1; for `calm`, how small a highlight is taken off.
              */
             strength: number;
+            /** @description Whether its tone is matched along the border. */
+            tone?: boolean;
+            /** @description Whether what the frame brings in beside what it takes away is left out. */
+            trim?: boolean;
+        };
+        /** @description What a lift does, all places in reference pixels. */
+        LiftInfo: {
+            /** @description Its border as it was found: closed outlines. */
+            border: components["schemas"]["Point"][][];
+            /** @description What it brings in: closed outlines. */
+            brings: components["schemas"]["Point"][][];
+            /** @description How many things it takes away. */
+            takes: number;
+            /** @description Whether the words are a warning. */
+            warns: boolean;
+            /** @description What it does, in words. */
+            words: string;
         };
         /** @description How a set's light behaved. */
         LightInfo: {
@@ -1026,6 +1141,23 @@ export interface components {
             /** @description In the other frame's pixels. */
             to: components["schemas"]["Point"];
         };
+        /** @description What a lift shows is mirrored, enlarged and turned about its middle, then moved. */
+        Place: {
+            /** @description Left for right. */
+            mirror: boolean;
+            /**
+             * Format: double
+             * @description Enlarged.
+             */
+            scale: number;
+            /** @description To the right and down, in reference pixels. */
+            shift: number[];
+            /**
+             * Format: double
+             * @description In degrees clockwise.
+             */
+            turn: number;
+        };
         /** @description A point in pixels. */
         Point: {
             /**
@@ -1065,6 +1197,8 @@ export interface components {
             develop: components["schemas"]["Develop"];
             /** @description Frames laid by hand. */
             hands: components["schemas"]["Hand"][];
+            /** @description Areas that no lift changes. */
+            keeps?: components["schemas"]["Keep"][];
             /** @description Areas with a source of their own, later ones over earlier ones. */
             lifts?: components["schemas"]["Lift"][];
             /** @description `auto`, `on` or `off`. */
@@ -1202,6 +1336,35 @@ export interface components {
         } | {
             /** @description One frame as it was lit, without its highlights. */
             calm: number;
+        };
+        /** @description A state of a set: what was decided then. */
+        StateInfo: {
+            /** @description Whether the set is in it. */
+            current: boolean;
+            /** @description What was done, in words. */
+            label: string;
+            /**
+             * Format: int64
+             * @description When, in seconds since 1970; null where it was not written down.
+             */
+            made?: number | null;
+            /**
+             * Format: int64
+             * @description The state it was made from; null for the first.
+             */
+            parent?: number | null;
+            /**
+             * Format: int64
+             * @description Its number; later ones are larger.
+             */
+            seq: number;
+        };
+        /** @description How the pixels of a state are asked for. */
+        StateKey: {
+            /** @description What its plate covers. */
+            canvas: components["schemas"]["CanvasInfo"];
+            /** @description In the place of the set's own. */
+            plate_key: string;
         };
         /** @description One step of a run. */
         StepInfo: {
@@ -1874,6 +2037,242 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    states: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StateInfo"][];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    state_key: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+                seq: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StateKey"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    go_to: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+                seq: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetDetail"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    state_picture: {
+        parameters: {
+            query?: {
+                /** @description Longest side in pixels, 16..=2048. */
+                side?: number;
+            };
+            header?: never;
+            path: {
+                set: number;
+                seq: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/jpeg": number[];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    place_lift: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Lift"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Place"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try_lift: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Lift"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LiftInfo"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

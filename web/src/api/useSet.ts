@@ -6,29 +6,43 @@ import { api, type Recipe, type SetDetail } from "./client";
 export function useSet(id: number) {
   const client = useQueryClient();
   const query = useQuery({ queryKey: ["set", id], queryFn: () => api.set(id) });
+  const key = ["set", id];
+  const acts = ["act", id];
   const settle = {
+    // One after another, in the order in which they were done.
+    mutationKey: acts,
+    scope: { id: `set-${id}` },
     onSuccess: (set: SetDetail) => {
-      client.setQueryData(["set", id], set);
+      // What was decided meanwhile is still on its way.
+      const waiting = client.isMutating({ mutationKey: acts }) > 1;
+      client.setQueryData<SetDetail>(key, (now) => (waiting && now ? { ...set, recipe: now.recipe } : set));
       void client.invalidateQueries({ queryKey: ["agreement", id] });
+      void client.invalidateQueries({ queryKey: ["history", id] });
     },
-    onError: tellError,
+    onError: (e: Error) => {
+      tellError(e);
+      void client.invalidateQueries({ queryKey: key });
+    },
   };
-  const change = useMutation({
-    mutationFn: ({ label, part }: { label: string; part: Partial<Recipe> }) => {
-      const now = client.getQueryData<SetDetail>(["set", id]);
-      if (!now) throw new Error("The set is still being loaded.");
-      return api.change(id, label, { ...now.recipe, ...part });
-    },
-    ...settle,
-  });
+  const change = useMutation({ mutationFn: ({ label, recipe, goesOn }: { label: string; recipe: Recipe; goesOn: boolean }) => api.change(id, label, recipe, goesOn), ...settle });
   const undo = useMutation({ mutationFn: () => api.undo(id), ...settle });
   const redo = useMutation({ mutationFn: () => api.redo(id), ...settle });
+  const goTo = useMutation({ mutationFn: (seq: number) => api.goTo(id, seq), ...settle });
   return {
     query,
     set: query.data,
-    change: (label: string, part: Partial<Recipe>) => change.mutate({ label, part }),
+    /** `goesOn` joins it to the last act when that has the same words and is some seconds old. */
+    change: (label: string, part: Partial<Recipe>, goesOn = false) => {
+      const now = client.getQueryData<SetDetail>(key);
+      if (!now) return;
+      // At once on the page, so that the next act starts from here.
+      const recipe = { ...now.recipe, ...part };
+      client.setQueryData<SetDetail>(key, { ...now, recipe });
+      change.mutate({ label, recipe, goesOn });
+    },
     undo: () => undo.mutate(),
     redo: () => redo.mutate(),
+    goTo: (seq: number) => goTo.mutate(seq),
   };
 }
 

@@ -16,7 +16,7 @@ export function HandBar({ open, set }: { open: OpenSet; set: SetDetail }) {
       ? null
       : (saved ?? { frame: index, on: set.reference, pairs: [], shift: [0, 0], turn: 0, scale: 1, snap: false });
   const change = (label: string, part: Partial<Hand>) => {
-    if (hand) open.change(`${label} frame ${frameNumber(set, hand.frame)}`, { hands: withHand(set.recipe.hands, { ...hand, snap: false, ...part }) });
+    if (hand) open.change(`${label} frame ${frameNumber(set, hand.frame)}`, { hands: withHand(set.recipe.hands, { ...hand, snap: false, ...part }) }, label === "nudge");
   };
   useEffect(() => {
     const key = (e: KeyboardEvent) => {

@@ -3,7 +3,7 @@ import { useEffect } from "react";
 import type { SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { isLaid } from "../picture/names";
-import { camera, surrounds, useView } from "../picture/view";
+import { camera, resized, surrounds, useView } from "../picture/view";
 import { takePlace } from "../lifts/lifts";
 import { goTo, nextOpen, settle, useDoubts } from "../sheet/DoubtsLine";
 import { asideLabel } from "../sheet/FramesLine";
@@ -14,13 +14,15 @@ export const keyList: [string, string][] = [
   ["F", "Flick through the aligned frames"],
   ["C", "Contact sheet: all frames on the axis of time"],
   ["T", "See-through: the frame right of the divider over the whole"],
+  ["E", "Both sides of a comparison take turns"],
   ["R", "Reach: where frames end"],
   ["P", "Plate"],
   ["A", "Agreement"],
   [",  .", "Doubt before, next doubt"],
   ["V", "Accept what is proposed at the open doubt"],
   ["M", "This place by every method"],
-  ["L", "Loop: draw around a place to take it from a frame or by a method"],
+  ["L", "Loop: draw around a place to take it from a frame or by a method; from the frame that is shown, at once"],
+  ["G", "Brush over a place instead of drawing around it"],
   ["O", "Origin: hatched where few frames agree"],
   ["Q", "Crops with the clearest first, or in order of time"],
   ["1 … 9, 0", "Show frame 1 … 9, 10; at a kept place, a loop or a doubt, take it from that frame"],
@@ -28,7 +30,7 @@ export const keyList: [string, string][] = [
   ["X", "Set the shown frame aside, or bring it back"],
   ["W", "Whole picture"],
   ["H", "Hundred percent: one pixel of the plate is one of the screen"],
-  ["+  −", "Larger, smaller"],
+  ["+  −", "Larger, smaller: the picture, or the brush"],
   ["Arrows", "Move the picture; ten times as far with Shift"],
   ["S", "Surround: grey, dim, bright"],
   ["Esc", "Let go of the place; close"],
@@ -81,6 +83,8 @@ export function useKeys(open: OpenSet, set: SetDetail | undefined) {
       }
       // In a list of choices letters and arrows choose.
       if (e.ctrlKey || e.metaKey || e.altKey || target.closest("select")) return;
+      // The brush while there is one, else the picture.
+      const larger = (by: 1 | -1) => (v.drawing === "brush" ? v.set({ brush: resized(v.brush, by) }) : camera.zoomBy(1.4 ** by));
       const far = e.shiftKey ? 400 : 40;
       const digit = /^\d$/.test(e.key) ? (Number(e.key) + 9) % 10 : null;
       const frame = set.frames.find((f) => f.index === shown());
@@ -92,7 +96,10 @@ export function useKeys(open: OpenSet, set: SetDetail | undefined) {
         p: () => v.set({ view: "plate", flicking: false, sheet: false }),
         a: () => v.set({ view: v.view === "agreement" ? "plate" : "agreement", flicking: false }),
         m: () => v.set({ byMethod: !v.byMethod }),
-        l: () => v.set({ drawing: v.drawing === "loop" ? null : "loop", sheet: false, view: "plate", flicking: false }),
+        // A frame that is shown is the one to take from.
+        l: () => v.set({ drawing: v.drawing === "loop" ? null : "loop", taking: shown(), sheet: false, flicking: false, ...(shown() == null ? { view: "plate" } : {}) }),
+        g: () => v.set({ drawing: v.drawing === "brush" ? null : "brush", taking: v.drawing === "brush" ? null : shown(), sheet: false, flicking: false, ...(shown() == null ? { view: "plate" } : {}) }),
+        e: () => v.other && v.set({ blinking: !v.blinking, through: false }),
         o: () => v.set({ evidence: !v.evidence, sheet: false }),
         q: () => v.set({ clearest: !v.clearest }),
         c: () => v.set({ sheet: !v.sheet, flicking: false }),
@@ -100,9 +107,9 @@ export function useKeys(open: OpenSet, set: SetDetail | undefined) {
         t: () => v.set(v.other ? { through: !v.through } : { through: true, other: set.reference == null ? null : `frame-${set.reference}` }),
         w: camera.whole,
         h: camera.hundred,
-        "+": () => camera.zoomBy(1.4),
-        "=": () => camera.zoomBy(1.4),
-        "-": () => camera.zoomBy(1 / 1.4),
+        "+": () => larger(1),
+        "=": () => larger(1),
+        "-": () => larger(-1),
         "[": () => showFrame(set.frames.filter(isLaid).findIndex((f) => f.index === shown()) - 1),
         "]": () => showFrame(set.frames.filter(isLaid).findIndex((f) => f.index === shown()) + 1),
         ".": () => step(1),
@@ -114,7 +121,7 @@ export function useKeys(open: OpenSet, set: SetDetail | undefined) {
           open.change(asideLabel(set.frames.indexOf(frame) + 1, frame.set_aside), { used });
         },
         s: () => v.set({ surround: surrounds[(surrounds.indexOf(v.surround) + 1) % surrounds.length] }),
-        escape: () => (v.drawing ? v.set({ drawing: null }) : v.set({ pinned: null, other: null, flicking: false, through: false, sheet: false, hand: null, pairing: false, doubt: null, loop: null, peek: null, lift: null, view: "plate" })),
+        escape: () => (v.drawing ? v.set({ drawing: null, taking: null }) : v.moving ? v.set({ moving: false }) : v.set({ pinned: null, other: null, flicking: false, through: false, blinking: false, sheet: false, hand: null, pairing: false, doubt: null, loop: null, peek: null, lift: null, view: "plate" })),
         "?": () => v.set({ keysShown: true }),
         ...(inControls
           ? {}

@@ -1,9 +1,9 @@
 import { expect, test } from "vitest";
 import type { Lift, SetDetail } from "../api/client";
-import { boxOf, frameOf, laid, softness, sourceWords } from "./lifts";
+import { begun, boxOf, frameOf, laid, softness, sourceWords } from "./lifts";
 
 const outline = [{ x: 10, y: 20 }, { x: 40, y: 20 }, { x: 30, y: 60 }];
-const lift = (source: Lift["source"]): Lift => ({ on: 0, outline, source, soft: 2, follow: false, strength: 1, off: false });
+const lift = (source: Lift["source"]): Lift => ({ on: 0, outline, source, soft: 2, follow: false, seek: true, trim: false, tone: true, strength: 1, off: false });
 
 test("the same outline is drawn once, with the source chosen last", () => {
   const first = laid([], lift({ frame: 3 }));
@@ -22,8 +22,14 @@ test("sources are named as frames are shown", () => {
   expect([frameOf({ frame: 4 }), frameOf({ calm: 1 }), frameOf({ method: "mean" })]).toEqual([4, 1, null]);
 });
 
+test("from a frame the border is found and the tone matched, by a method it is as drawn", () => {
+  const set = { reference: 3, canvas: { width: 1600 } } as unknown as SetDetail;
+  expect(begun(set, outline, { frame: 1 })).toMatchObject({ on: 3, seek: true, tone: true, soft: 0 });
+  expect(begun(set, outline, { method: "mean" })).toMatchObject({ seek: false, tone: false, soft: 10 });
+});
+
 test("borders are wider between methods than around a thing", () => {
-  expect(softness(1600, { frame: 1 })).toBe(2);
+  expect(softness(1600, { frame: 1 })).toBe(0);
   expect(softness(1600, { method: "mean" })).toBe(10);
   expect(boxOf(outline)).toEqual({ x: 10, y: 20, width: 30, height: 40 });
 });

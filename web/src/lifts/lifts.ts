@@ -1,5 +1,5 @@
 // Taking a place from a frame, or by another method: the acts behind loops, points and the list of lifts.
-import { api, type Lift, type Point, type SetDetail } from "../api/client";
+import { api, type Lift, type LiftInfo, type Point, type SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { frameNumber } from "../picture/names";
 import { useView } from "../picture/view";
@@ -16,9 +16,15 @@ export function sourceWords(set: SetDetail, source: Source): string {
   return `Frame ${frameNumber(set, source.frame)}`;
 }
 
-/** How far a border fades, in pixels of a picture of this width: hardly for a thing, wide for another method. */
+/** How far a border fades, in pixels of a picture of this width: from a frame as the content asks for, wide for another method. */
 export function softness(width: number, source: Source): number {
-  return "frame" in source ? Math.max(1, Math.round(width / 800)) : Math.max(2, Math.round(width / 160));
+  return "frame" in source ? 0 : Math.max(2, Math.round(width / 160));
+}
+
+/** A lift as it begins: taken from a frame, its border is found and its tone is matched. */
+export function begun(set: SetDetail, outline: Point[], source: Source): Lift {
+  const single = "frame" in source;
+  return { on: set.reference ?? 0, outline, source, soft: softness(set.canvas?.width ?? 0, source), follow: false, seek: single, trim: false, tone: single, strength: 1, off: false };
 }
 
 /** The recipe's lifts with this outline from another source: the same outline is drawn once. */
@@ -37,7 +43,7 @@ export function takeLoop(open: OpenSet, set: SetDetail, loop: Point[], source: S
 
 function lay(open: OpenSet, set: SetDetail, outline: Point[], source: Source) {
   if (set.reference == null || !set.canvas) return;
-  const drawn: Lift = { on: set.reference, outline, source, soft: softness(set.canvas.width, source), follow: false, strength: 1, off: false };
+  const drawn = begun(set, outline, source);
   const frame = frameOf(source);
   open.change(frame == null ? `an area by ${sourceWords(set, source)}` : `take a place from frame ${frameNumber(set, frame)}`, { lifts: laid(set.recipe.lifts ?? [], drawn) });
 }
@@ -51,6 +57,25 @@ export async function takePlace(open: OpenSet, set: SetDetail, frame: number) {
     const { outline } = await api.extent(set.id, pinned.x, pinned.y, frame);
     if (outline) lay(open, set, outline, { frame });
     else tell(`Frame ${frameNumber(set, frame)} shows the same as the plate here.`);
+  } catch (e) {
+    tellError(e);
+  }
+}
+
+/** What would happen if the open loop, or the thing under the kept place, were taken from a frame; in words, with what it brings. */
+export async function tryPlace(set: SetDetail, loop: Point[] | null, pinned: Point | null, frame: number, signal: AbortSignal): Promise<LiftInfo | null> {
+  const canvas = set.canvas;
+  if (!canvas) return null;
+  const outline = loop ? loop.map((p) => ({ x: p.x + canvas.x, y: p.y + canvas.y })) : pinned && (await api.extent(set.id, pinned.x, pinned.y, frame)).outline;
+  return outline ? api.tryLift(set.id, begun(set, outline, { frame }), signal) : null;
+}
+
+/** Moves a lift to where what it shows lies best on what the plate shows. */
+export async function fitPlace(set: SetDetail, lift: Lift, put: (place: NonNullable<Lift["place"]>) => void) {
+  try {
+    const found = await api.placeLift(set.id, lift);
+    const round = (v: number) => Math.round(100 * v) / 100;
+    put({ shift: [round(found.shift[0] ?? 0), round(found.shift[1] ?? 0)], turn: round(found.turn), scale: Math.round(1e4 * found.scale) / 1e4, mirror: found.mirror });
   } catch (e) {
     tellError(e);
   }

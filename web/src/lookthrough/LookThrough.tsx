@@ -1,12 +1,13 @@
 // The place under the pointer, as each frame saw it, side by side; with nothing pointed at, the frames whole.
+import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
-import { api, thumbnail, type Frame, type Look, type SetDetail } from "../api/client";
+import { api, thumbnail, type Frame, type LiftInfo, type Look, type SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { frameNumber, isLaid } from "../picture/names";
 import { useView } from "../picture/view";
 import { clock, methodTitle } from "../ui/words";
 import { asideLabel } from "../sheet/FramesLine";
-import { boxOf, sourceWords, takeLoop, takePlace } from "../lifts/lifts";
+import { boxOf, sourceWords, takeLoop, takePlace, tryPlace } from "../lifts/lifts";
 import { goTo, nextOpen, settle, useDoubts } from "../sheet/DoubtsLine";
 
 const methods = ["consensus", "median", "clipped", "mean", "darkest", "lightest", "everybody"];
@@ -68,6 +69,22 @@ function useLook(set: SetDetail, width: number): Look | null {
   return query ? look : null;
 }
 
+const shownFrame = (view: string) => (view.startsWith("frame-") ? Number(view.slice(6)) : null);
+
+/** What taking the open place from the frame that is pointed at would do. */
+function useTold(set: SetDetail): LiftInfo | null {
+  const { loop, pinned, peek } = useView();
+  const asked = peek != null && (loop ?? pinned) != null;
+  const told = useQuery({
+    queryKey: ["told", set.id, set.plate_key, loop, pinned, peek],
+    queryFn: ({ signal }) => tryPlace(set, loop, pinned, peek ?? 0, signal),
+    enabled: asked,
+    gcTime: 10_000,
+  }).data;
+  if (!asked || !told) return null;
+  return { ...told, words: `From frame ${frameNumber(set, peek)}: ${told.words.charAt(0).toLowerCase()}${told.words.slice(1)}` };
+}
+
 export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
   const { view, byMethod, pinned, loop, doubt, clearest, drawing, set: put } = useView();
   const doubts = useDoubts(set);
@@ -86,6 +103,7 @@ export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
       goTo(doubts, nextOpen(doubts, doubt, 1));
     } else void takePlace(open, set, frame);
   };
+  const told = useTold(set);
   const press = (f: Frame, name: string) => {
     if (kept && f.index != null && f.used) take(f.index);
     else put({ view: view === name ? "plate" : name, flicking: false });
@@ -95,12 +113,15 @@ export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
       <div className="flex items-center gap-3 px-3 pt-1 text-sm whitespace-nowrap">
         <span className="font-semibold">{byMethod ? "This place by every method" : shown ? "This place in every frame" : "Frames"}</span>
         <span className="truncate text-faint">
-          {shown?.origin && !byMethod ? <span className="num mr-3 text-ink" data-testid="origin">{originWords(set, shown.origin)}</span> : null}
-          {byMethod && loop ? "Press a method to lay the loop by it; Esc lets go" : byMethod ? "Press a method to combine the whole picture by it" : kept ? "Press a crop or its number to take the place from that frame; Esc lets go" : shown ? "Click the picture to keep the place" : "Point at the picture to look at one place in all of them"}
+          {shown?.origin && !byMethod && !told ? <span className="num mr-3 text-ink" data-testid="origin">{originWords(set, shown.origin)}</span> : null}
+          {told ? <span className={told.warns ? "text-persimmon" : "text-ink"} data-testid="told">{told.words}</span> : byMethod && loop ? "Press a method to lay the loop by it; Esc lets go" : byMethod ? "Press a method to combine the whole picture by it" : kept ? "Press a crop or its number to take the place from that frame; Esc lets go" : shown ? "Click the picture to keep the place" : "Point at the picture to look at one place in all of them"}
         </span>
         <span className="grow" />
-        <button className="px-2 aria-pressed:bg-ink aria-pressed:text-leaf" aria-pressed={drawing === "loop"} disabled={!set.canvas} onClick={() => put({ drawing: "loop", sheet: false, view: "plate", flicking: false })}>
+        <button className="px-2 aria-pressed:bg-ink aria-pressed:text-leaf" aria-pressed={drawing === "loop"} disabled={!set.canvas} onClick={() => put({ drawing: "loop", taking: shownFrame(view), sheet: false, flicking: false, ...(shownFrame(view) == null ? { view: "plate" } : {}) })}>
           Loop
+        </button>
+        <button className="px-2 aria-pressed:bg-ink aria-pressed:text-leaf" aria-pressed={drawing === "brush"} disabled={!set.canvas} onClick={() => put({ drawing: "brush", taking: shownFrame(view), sheet: false, flicking: false, ...(shownFrame(view) == null ? { view: "plate" } : {}) })}>
+          Brush
         </button>
         <button className="px-2 aria-pressed:bg-ink aria-pressed:text-leaf" aria-pressed={clearest} onClick={() => put({ clearest: !clearest })}>
           Clearest first

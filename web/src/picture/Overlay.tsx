@@ -4,8 +4,11 @@ import { useRef, useState } from "react";
 import { api, evidence, type Point, type SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { useDoubts } from "../sheet/DoubtsLine";
-import { boxOf } from "../lifts/lifts";
-import { useView } from "./view";
+import { boxOf, takeLoop } from "../lifts/lifts";
+import { useLiftInfo } from "../lifts/useLiftInfo";
+import { outlineOf, pressed, type Dab } from "../lifts/stroke";
+import { frameNumber } from "./names";
+import { resized, useView } from "./view";
 
 interface Props {
   open: OpenSet;
@@ -29,6 +32,7 @@ export function Overlay({ open, set, bounds, placeAt }: Props) {
         {rests && index != null && <Rests set={set} index={index} size={size} />}
         {hatched && <Hatched set={set} size={size} />}
         <Areas set={set} size={size} />
+        <Keeps set={set} size={size} />
         <Lifts set={set} size={size} />
         {loop && <Outline d={path(loop.map((p) => [p.x, p.y]))} size={size} stroke="var(--color-persimmon)" dashed />}
         <OpenDoubt set={set} size={size} />
@@ -162,10 +166,31 @@ function Lifts({ set, size }: { set: SetDetail; size: number }) {
   const { lift: index } = useView();
   const canvas = set.canvas;
   const lift = index == null ? undefined : set.recipe.lifts?.[index];
-  if (!canvas || !lift || lift.on !== set.reference) return null;
+  const told = useLiftInfo(set, lift);
+  if (!canvas || !lift || (lift.on !== set.reference && !told)) return null;
+  const placed = (outline: Point[]) => path(outline.map((p) => [p.x - canvas.x, p.y - canvas.y]));
+  const found = (lift.seek || lift.place) && told?.border.length ? told.border : null;
   return (
     <g data-testid="lift-outline">
-      <Outline d={path(lift.outline.map((p) => [p.x - canvas.x, p.y - canvas.y]))} size={size} stroke="var(--color-verdigris)" dashed={lift.off} />
+      {found && lift.on === set.reference && <path d={placed(lift.outline)} fill="none" stroke="white" strokeOpacity={0.75} strokeWidth={1.2 * size} strokeDasharray={`${2 * size} ${4 * size}`} />}
+      {(found ?? [lift.outline]).map((outline, k) => (
+        <Outline key={k} d={placed(outline)} size={size} stroke="var(--color-verdigris)" dashed={lift.off} />
+      ))}
+      {lift.seek && told && told.takes > 0 && told.brings.map((outline, k) => <Outline key={k} d={placed(outline)} size={size} stroke="var(--color-persimmon)" dashed />)}
+    </g>
+  );
+}
+
+/** Kept areas, while one is pointed at or a place is being taken. */
+function Keeps({ set, size }: { set: SetDetail; size: number }) {
+  const { keep, lift, drawing, loop } = useView();
+  const canvas = set.canvas;
+  if (!canvas || (keep == null && lift == null && !drawing && !loop)) return null;
+  return (
+    <g data-testid="keeps">
+      {(set.recipe.keeps ?? []).map((k, i) =>
+        k.on === set.reference && (keep == null || keep === i) ? <Outline key={i} d={path(k.outline.map((p) => [p.x - canvas.x, p.y - canvas.y]))} size={size} stroke="var(--color-ink)" dashed={false} /> : null,
+      )}
     </g>
   );
 }
@@ -193,22 +218,38 @@ function Areas({ set, size }: { set: SetDetail; size: number }) {
 
 /** A loop drawn with the pointer becomes an area, or the place that is looked at. */
 function Drawing({ open, set, box, size, placeAt }: { open: OpenSet; set: SetDetail; box: string; size: number; placeAt: Props["placeAt"] }) {
-  const { drawing, set: put } = useView();
-  const [loop, setLoop] = useState<Point[]>([]);
+  const { drawing, taking, brush, zoom, set: put } = useView();
+  const [loop, setLoop] = useState<Dab[]>([]);
+  const [at, setAt] = useState<Point | null>(null);
   const down = useRef(false);
+  const brushing = drawing === "brush";
+  // As large in the picture as on the screen.
+  const radius = brush / (zoom / window.devicePixelRatio || 1);
   const add = (e: React.PointerEvent) => {
     const p = placeAt(e.clientX, e.clientY, true);
-    if (p) setLoop((now) => [...now, p]);
+    if (p) setLoop((now) => [...now, { ...p, r: pressed(radius, e) }]);
   };
   const finish = () => {
     down.current = false;
     const canvas = set.canvas;
-    if (canvas && set.reference != null && loop.length > 5 && drawing) {
+    if (canvas && set.reference != null && loop.length > (brushing ? 0 : 5) && drawing) {
       const step = Math.max(1, Math.floor(loop.length / 300));
-      const outline = loop.filter((_, k) => k % step === 0).map((p) => ({ x: p.x + canvas.x, y: p.y + canvas.y }));
-      if (drawing === "loop") {
+      const drawn = brushing ? outlineOf(loop) : loop.filter((_, k) => k % step === 0);
+      const outline = drawn.map((p) => ({ x: p.x + canvas.x, y: p.y + canvas.y }));
+      if (drawing === "loop" || drawing === "brush") {
         const { x, y, width, height } = boxOf(outline);
+        if (taking != null) {
+          takeLoop(open, set, outline.map((p) => ({ x: p.x - canvas.x, y: p.y - canvas.y })), { frame: taking });
+          // The brush goes on until it is put away.
+          put(brushing ? { view: "plate" } : { drawing: null, taking: null, view: "plate" });
+          return setLoop([]);
+        }
         put({ drawing: null, loop: outline.map((p) => ({ x: p.x - canvas.x, y: p.y - canvas.y })), pinned: { x: x - canvas.x + width / 2, y: y - canvas.y + height / 2 } });
+        return setLoop([]);
+      }
+      if (drawing === "keep") {
+        open.change("keep an area", { keeps: [...(set.recipe.keeps ?? []), { on: set.reference, outline }] });
+        put({ drawing: null });
         return setLoop([]);
       }
       const label = drawing === "ignore" ? "let an area not lead the alignment" : "let only an area lead the alignment";
@@ -231,18 +272,31 @@ function Drawing({ open, set, box, size, placeAt }: { open: OpenSet; set: SetDet
       }}
       onPointerMove={(e) => {
         e.stopPropagation();
+        setAt(placeAt(e.clientX, e.clientY, true));
         if (down.current) add(e);
       }}
       onPointerUp={(e) => {
         e.stopPropagation();
         finish();
       }}
+      onWheel={(e) => {
+        if (!brushing) return;
+        e.stopPropagation();
+        put({ brush: resized(brush, e.deltaY < 0 ? 1 : -1) });
+      }}
     >
       <div className="absolute top-2 left-1/2 -translate-x-1/2 bg-leaf px-3 py-1 text-sm">
-        {{ ignore: "Draw around what must not lead the alignment", fit: "Draw around what must fit", loop: "Draw around the place" }[drawing ?? "loop"]}; Esc leaves
+        {{ ignore: "Draw around what must not lead the alignment", fit: "Draw around what must fit", keep: "Draw around what nothing may change", loop: taking == null ? "Draw around the place" : `Draw around what to take from frame ${frameNumber(set, taking)}`, brush: `${taking == null ? "Brush over the place" : `Brush over what to take from frame ${frameNumber(set, taking)}`}; wheel, + and − change the size` }[drawing ?? "loop"]}; Esc leaves
       </div>
       <svg viewBox={box} preserveAspectRatio="none" className="h-full w-full">
-        {loop.length > 1 && <path d={path(loop.map((p) => [p.x, p.y]))} fill="none" stroke="white" strokeWidth={2.5 * size} />}
+        {loop.length > 1 && !brushing && <path d={path(loop.map((p) => [p.x, p.y]))} fill="none" stroke="white" strokeWidth={2.5 * size} />}
+        {loop.length > 0 && brushing && <path data-testid="stroke" d={path(outlineOf(loop).map((p) => [p.x, p.y]))} fill="white" fillOpacity={0.35} stroke="white" strokeWidth={1.2 * size} />}
+        {brushing && at && (
+          <g data-testid="ring">
+            <circle cx={at.x} cy={at.y} r={radius} fill="none" stroke="black" strokeWidth={2.4 * size} />
+            <circle cx={at.x} cy={at.y} r={radius} fill="none" stroke="white" strokeWidth={1.2 * size} />
+          </g>
+        )}
       </svg>
     </div>
   );

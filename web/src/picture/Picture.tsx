@@ -12,6 +12,9 @@ import { boxOf } from "../lifts/lifts";
 import { Overlay } from "./Overlay";
 import { camera, useView } from "./view";
 
+/** Milliseconds that each side of a comparison stays when they take turns. */
+const TURN = 600;
+
 interface Slots {
   base: Slot;
   other: Slot;
@@ -25,8 +28,12 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
   const slots = useRef<Slots | null>(null);
   const [bounds, setBounds] = useState({ x: 0, y: 0, width: 1, height: 1 });
   const [complete, setComplete] = useState("");
-  const { view, other, divider, holding, surround, pinned, through, hand, pairing, loop, peek, doubt, set: put } = useView();
+  const { view, other: wanted, divider, holding, surround, pinned, through, blinking, states, hand, pairing, loop, peek, doubt, set: put } = useView();
+  const [second, setSecond] = useState(false);
   const canvas = set.canvas;
+  // A state that covers another area cannot be laid beside this one.
+  const state = wanted?.startsWith("state-") ? states[Number(wanted.slice(6))] : undefined;
+  const other = wanted?.startsWith("state-") && (state?.width !== canvas?.width || state?.height !== canvas?.height) ? null : wanted;
   const width = canvas?.width ?? 0;
   const height = canvas?.height ?? 0;
 
@@ -95,22 +102,29 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
   }, []);
 
   // The views that are wanted, in their slots.
-  const key = (name: string) => (/^(frame|difference)-/.test(name) ? set.frame_key : set.plate_key) ?? "";
+  const key = (name: string) => (name.startsWith("state-") ? states[Number(name.slice(6))]?.key : /^(frame|difference)-/.test(name) ? set.frame_key : set.plate_key) ?? "";
+  // A state's plate is told from the set's by its key.
+  const named = (name: string) => (name.startsWith("state-") ? "plate" : name);
   const grid: Grid | null = canvas ? { set: set.id, width, height, levels: canvas.levels, tile: canvas.tile } : null;
   const before = set.reference == null ? null : `frame-${set.reference}`;
   useEffect(() => {
     const s = slots.current;
     if (!s) return;
-    s.base.show(grid, key(view), view);
-    s.other.show(other ? grid : null, other ? key(other) : "", other ?? "");
+    s.base.show(grid, key(view), named(view));
+    s.other.show(other ? grid : null, other ? key(other) : "", other ? named(other) : "");
     // The held frame is fetched as soon as the plate is there, so that it comes at once.
     const peeked = peek == null ? "" : `frame-${peek}`;
     s.peek.show(peeked ? grid : null, peeked ? key(peeked) : "", peeked);
     s.before.show(before ? grid : null, before ? key(before) : "", before ?? "");
   });
   useEffect(() => {
-    if (viewerRef.current) clip(viewerRef.current, slots.current);
-  }, [divider, other, holding, through, loop, pinned]);
+    if (!blinking || !other) return;
+    const timer = setInterval(() => setSecond((now) => !now), TURN);
+    return () => clearInterval(timer);
+  }, [blinking, other]);
+  useEffect(() => {
+    if (viewerRef.current) clip(viewerRef.current, slots.current, second);
+  }, [divider, other, holding, through, blinking, second, loop, pinned]);
   useEffect(() => {
     camera.whole();
   }, [width, height]);
@@ -148,12 +162,13 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
           <div className="absolute -top-4 -left-4 h-8 w-8 border-2 border-white outline outline-1 outline-black" />
         </div>
       )}
-      {other && !holding && !through && <Divider box={box} />}
+      {other && !holding && !through && !blinking && <Divider box={box} />}
       {hand !== null && <HandBar open={open} set={set} />}
       {hand !== null && pairing && <PairPanel open={open} set={set} />}
       <MiniMap set={set} bounds={bounds} width={width} height={height} />
       {holding && <Tag text={`Frame ${frameNumber(set, set.reference)} as shot`} />}
-      {!holding && other && (
+      {!holding && other && blinking && <Tag text={viewTitle(set, second ? other : view)} />}
+      {!holding && other && !blinking && (
         <>
           <Tag text={viewTitle(set, view)} />
           <Tag text={through ? `${viewTitle(set, other)}, see-through` : viewTitle(set, other)} right />
@@ -169,9 +184,9 @@ function Tag({ text, right }: { text: string; right?: boolean }) {
 }
 
 /** Cuts the other view at the divider and brings the held one to the front. */
-function clip(viewer: OpenSeadragon.Viewer, slots: Slots | null) {
+function clip(viewer: OpenSeadragon.Viewer, slots: Slots | null, second = true) {
   if (!slots) return;
-  const { divider, other, holding, through, loop, pinned } = useView.getState();
+  const { divider, other, holding, through, blinking, loop, pinned } = useView.getState();
   const { image: right } = slots.other;
   const { image: before } = slots.before;
   const base = slots.base.image;
@@ -194,8 +209,8 @@ function clip(viewer: OpenSeadragon.Viewer, slots: Slots | null) {
   if (right && base) {
     const at = base.viewerElementToImageCoordinates(new OpenSeadragon.Point(viewer.container.clientWidth * divider, 0)).x;
     const size = base.getContentSize();
-    const from = through ? 0 : Math.min(Math.max(at, 0), size.x);
-    right.setOpacity(other && from < size.x ? (through ? 0.5 : 1) : 0);
+    const from = through || blinking ? 0 : Math.min(Math.max(at, 0), size.x);
+    right.setOpacity(!other || from >= size.x ? 0 : through ? 0.5 : blinking && !second ? 0 : 1);
     right.setClip(new OpenSeadragon.Rect(from, 0, Math.max(size.x - from, 1), size.y));
   }
 }

@@ -1,13 +1,13 @@
 // The line above the picture: what is on it, comparing, scale.
 import { Keyboard } from "lucide-react";
 import type { SetDetail } from "../api/client";
-import { frameNumber, isLaid } from "./names";
+import { frameNumber, isLaid, viewTitle } from "./names";
 import { camera, useView } from "./view";
 
-const pressed = "aria-pressed:bg-ink aria-pressed:text-leaf px-2 py-0.5 hover:bg-leaf disabled:opacity-45";
+const pressed = "aria-pressed:bg-ink aria-pressed:text-leaf px-1.5 py-0.5 hover:bg-leaf disabled:opacity-45";
 
 export function ViewStrip({ set }: { set: SetDetail }) {
-  const { view, other, zoom, flicking, holding, sheet, reach, through, set: put } = useView();
+  const { view, other, zoom, flicking, holding, sheet, reach, through, blinking, set: put } = useView();
   const ready = set.canvas != null;
   const options = (
     <>
@@ -20,12 +20,13 @@ export function ViewStrip({ set }: { set: SetDetail }) {
             Frame {frameNumber(set, f.index)}
           </option>
         ))}
+      {[view, other].map((v) => v?.startsWith("state-") && <option key={v} value={v}>{viewTitle(set, v)}</option>)}
       {view.startsWith("difference-") && <option value={view}>Difference, frame {frameNumber(set, Number(view.slice(11)))}</option>}
     </>
   );
-  const select = "border border-faint/60 bg-leaf px-1 py-0.5";
+  const select = "max-w-28 border border-faint/60 bg-leaf px-1 py-0.5";
   return (
-    <div className="flex h-9 shrink-0 items-center gap-2 overflow-x-auto border-b border-rule bg-sheet px-3 whitespace-nowrap" role="toolbar" aria-label="Picture">
+    <div className="flex h-9 shrink-0 items-center gap-1.5 overflow-x-auto border-b border-rule bg-sheet px-3 whitespace-nowrap" role="toolbar" aria-label="Picture">
       <button className={pressed} aria-pressed={sheet} onClick={() => put({ sheet: !sheet, flicking: false })}>
         All frames
       </button>
@@ -36,7 +37,7 @@ export function ViewStrip({ set }: { set: SetDetail }) {
         className={pressed}
         aria-pressed={other !== null}
         disabled={!ready}
-        onClick={() => put({ through: false, other: other ? null : set.reference == null ? "plate" : `frame-${set.reference}` })}
+        onClick={() => put({ through: false, blinking: false, other: other ? null : set.reference == null ? "plate" : `frame-${set.reference}` })}
       >
         Divide
       </button>
@@ -46,9 +47,14 @@ export function ViewStrip({ set }: { set: SetDetail }) {
         </select>
       )}
       {other && (
-        <button className={pressed} aria-pressed={through} onClick={() => put({ through: !through })}>
-          See-through
-        </button>
+        <>
+          <button className={pressed} aria-pressed={through} onClick={() => put({ through: !through, blinking: false })}>
+            See-through
+          </button>
+          <button className={pressed} aria-pressed={blinking} onClick={() => put({ blinking: !blinking, through: false })}>
+            Take turns
+          </button>
+        </>
       )}
       <button
         className={`${pressed} touch-none`}

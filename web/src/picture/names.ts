@@ -1,5 +1,6 @@
 // What frames and views are called on the screen.
 import type { Frame, SetDetail } from "../api/client";
+import { useView } from "./view";
 
 /** Whether a frame lies over the reference, by the alignment or by hand. */
 export const isLaid = (f: Frame) => f.residual_px != null || f.by_hand;
@@ -10,6 +11,7 @@ export const frameNumber = (set: SetDetail, index: number | null | undefined) =>
 export function viewTitle(set: SetDetail, view: string): string {
   if (view === "plate") return "Plate";
   if (view === "agreement") return "Agreement: white where frames agree";
+  if (view.startsWith("state-")) return `Then: ${useView.getState().states[Number(view.slice(6))]?.label ?? "an earlier state"}`;
   if (view.startsWith("difference-")) return `Frame ${frameNumber(set, Number(view.slice(11)))} against the reference: grey where they fit`;
   return `Frame ${frameNumber(set, Number(view.slice(6)))}, aligned`;
 }

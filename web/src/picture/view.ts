@@ -1,7 +1,7 @@
 // What is on the picture and how: shared by the picture, the look-through, the job sheet and the keys.
 import { create } from "zustand";
 
-/** `plate`, `agreement`, or `frame-N` or `difference-N` with the frame's index. */
+/** `plate`, `agreement`, `frame-N` or `difference-N` with the frame's index, or `state-N` with a state of the history. */
 export type ViewName = string;
 export type Surround = "grey" | "dim" | "bright";
 
@@ -38,13 +38,25 @@ interface ViewState {
   reach: boolean;
   rests: boolean;
   /** What an area that is being drawn means; null when none is. */
-  drawing: "ignore" | "fit" | "loop" | null;
+  drawing: "ignore" | "fit" | "loop" | "brush" | "keep" | null;
+  /** Radius of the brush on the screen, in its pixels. */
+  brush: number;
   /** A loop drawn around a place, in plate pixels: what is taken from a frame or by a method. */
   loop: Place[] | null;
   /** Index of the frame that is shown at the open place while its crop is pointed at. */
   peek: number | null;
   /** Crops in order of how much they show of the plate, instead of time. */
   clearest: boolean;
+  /** Index of the frame that a loop is taken from as soon as it is drawn. */
+  taking: number | null;
+  /** Both sides of a comparison take turns over the whole. */
+  blinking: boolean;
+  /** Keys of the states that are looked at, by their numbers, with what was done. */
+  states: Record<number, { key: string; label: string; width: number; height: number }>;
+  /** Place in the list of the kept area that is pointed at. */
+  keep: number | null;
+  /** The open lift is moved by the arrow keys. */
+  moving: boolean;
   /** Place in the list of the lift that is open. */
   lift: number | null;
   /** Where few frames agree, hatched over the picture. */
@@ -75,9 +87,15 @@ export const useView = create<ViewState>((set) => ({
   reach: false,
   rests: false,
   drawing: null,
+  brush: 24,
   loop: null,
   peek: null,
   clearest: false,
+  taking: null,
+  blinking: false,
+  states: {},
+  keep: null,
+  moving: false,
   lift: null,
   evidence: false,
   hand: null,
@@ -86,7 +104,7 @@ export const useView = create<ViewState>((set) => ({
   set,
 }));
 
-export const startView = { view: "plate", other: null, divider: 0.5, holding: false, flicking: false, pointer: null, pinned: null, byMethod: false, sheet: false, large: null, through: false, reach: false, rests: false, drawing: null, loop: null, peek: null, lift: null, evidence: false, hand: null, pairing: false, doubt: null };
+export const startView = { view: "plate", other: null, divider: 0.5, holding: false, flicking: false, pointer: null, pinned: null, byMethod: false, sheet: false, large: null, through: false, reach: false, rests: false, drawing: null, loop: null, peek: null, taking: null, blinking: false, states: {}, keep: null, moving: false, lift: null, evidence: false, hand: null, pairing: false, doubt: null };
 
 /** Acts on the viewer itself, filled in by the picture while it is there. */
 export const camera: Record<"whole" | "hundred", () => void> & { zoomBy: (factor: number) => void; panBy: (dx: number, dy: number) => void; show: (place: { x: number; y: number; width: number; height: number }) => void } = {
@@ -96,5 +114,8 @@ export const camera: Record<"whole" | "hundred", () => void> & { zoomBy: (factor
   panBy: () => {},
   show: () => {},
 };
+
+/** The brush a step larger or smaller. */
+export const resized = (brush: number, by: 1 | -1) => Math.round(Math.min(200, Math.max(3, brush * 1.15 ** by + by)));
 
 export const surrounds: Surround[] = ["grey", "dim", "bright"];

@@ -2,7 +2,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { api, evidence as evidenceOf, type Moving, type SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
-import { frameOf, laid, softness, type Source } from "../lifts/lifts";
+import { begun, frameOf, laid, type Source } from "../lifts/lifts";
 import { frameNumber } from "../picture/names";
 import { useView } from "../picture/view";
 import { Choices, type Choice } from "../ui/controls";
@@ -76,7 +76,7 @@ function MovingAreas({ open, set }: { open: OpenSet; set: SetDetail }) {
   if (!found?.length || !canvas || set.reference == null) return null;
   const on = set.reference;
   const decide = (area: Moving, source: Source, label: string) => {
-    const lift = { on, outline: area.outline, source, soft: softness(canvas.width, { method: "mean" }), follow: true, strength: 1, off: false };
+    const lift = { ...begun(set, area.outline, { method: "mean" }), on, source, follow: true };
     open.change(label, { lifts: laid(set.recipe.lifts ?? [], lift) });
   };
   const give = (area: Moving) => open.change("an area that moves as the method has it", { lifts: (set.recipe.lifts ?? []).filter((l) => JSON.stringify(l.outline) !== JSON.stringify(area.outline)) });

@@ -9,6 +9,7 @@ import { AlignLine, alignFact } from "./AlignLine";
 import { CombineLine, useCombineFact } from "./CombineLine";
 import { DoubtsLine, doubtsFact, useDoubts } from "./DoubtsLine";
 import { ExportLine, exportFact } from "./ExportLine";
+import { HistoryLine, historyFact } from "./HistoryLine";
 import { FramesLine, framesFact } from "./FramesLine";
 import { LiftsLine, liftsFact } from "./LiftsLine";
 import { RunPanel } from "./RunPanel";
@@ -67,6 +68,9 @@ export function JobSheet({ open, set }: { open: OpenSet; set: SetDetail }) {
         </Line>
         <Line value="lifts" title="Lifts" fact={liftsFact(set)}>
           <LiftsLine open={open} set={set} />
+        </Line>
+        <Line value="history" title="History" fact={historyFact(set)}>
+          <HistoryLine open={open} set={set} />
         </Line>
         <Line value="export" title="Export" fact={exportFact(set)}>
           <ExportLine set={set} />

@@ -1,14 +1,18 @@
 // Places that come from one frame or by another method: the list, and what can be changed of each.
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { useQuery } from "@tanstack/react-query";
 import { api, type Lift, type SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
-import { boxOf, frameOf, sourceWords, type Source } from "../lifts/lifts";
+import { boxOf, fitPlace, frameOf, sourceWords, type Source } from "../lifts/lifts";
+import { useLiftInfo } from "../lifts/useLiftInfo";
 import { frameNumber, isLaid } from "../picture/names";
 import { camera, useView } from "../picture/view";
 import { Button } from "../ui/controls";
 import { clock, methodTitles, plural } from "../ui/words";
 import type { Fact } from "./JobSheet";
+
+/** Words of an act that goes on with the last: one nudge after another. */
+const MOVE = "move a lift";
 
 export function liftsFact(set: SetDetail): Fact {
   const lifts = set.recipe.lifts ?? [];
@@ -20,11 +24,11 @@ export function liftsFact(set: SetDetail): Fact {
 export function LiftsLine({ open, set }: { open: OpenSet; set: SetDetail }) {
   const { lift: index, set: put } = useView();
   const lifts = set.recipe.lifts ?? [];
-  const change = (k: number, part: Partial<Lift>, label: string) => open.change(label, { lifts: lifts.map((l, i) => (i === k ? { ...l, ...part } : l)) });
+  const change = (k: number, part: Partial<Lift>, label: string) => open.change(label, { lifts: lifts.map((l, i) => (i === k ? { ...l, ...part } : l)) }, label === MOVE);
   const canvas = set.canvas;
   const show = (k: number) => {
     const lift = lifts[k];
-    put({ lift: index === k ? null : k });
+    put({ lift: index === k ? null : k, moving: false });
     if (!lift || !canvas || lift.on !== set.reference || index === k) return;
     const box = boxOf(lift.outline);
     put({ view: "plate", sheet: false, flicking: false });
@@ -33,9 +37,22 @@ export function LiftsLine({ open, set }: { open: OpenSet; set: SetDetail }) {
   return (
     <div className="flex flex-col gap-2 text-[14px]">
       <p className="leading-tight text-faint">Click a place in the picture, or draw a loop around it, then press the crop of the frame to take it from. Under By method, a crop lays the loop by that method.</p>
-      <Button className="self-start" disabled={!canvas} onClick={() => put({ drawing: "loop", view: "plate", sheet: false, flicking: false })}>
-        Draw a loop
-      </Button>
+      <div className="flex gap-2">
+        <Button disabled={!canvas} onClick={() => put({ drawing: "loop", taking: null, view: "plate", sheet: false, flicking: false })}>
+          Draw a loop
+        </Button>
+        <Button disabled={!canvas} title="An area that nothing taken by hand changes" onClick={() => put({ drawing: "keep", taking: null, view: "plate", sheet: false, flicking: false })}>
+          Keep an area
+        </Button>
+      </div>
+      {(set.recipe.keeps ?? []).map((_, k) => (
+        <div key={k} className="flex justify-between border-b border-rule/60 px-1" onPointerEnter={() => put({ keep: k })} onPointerLeave={() => put({ keep: null })}>
+          <span>Kept area {k + 1}</span>
+          <button className="underline" onClick={() => (open.change("let an area be changed again", { keeps: (set.recipe.keeps ?? []).filter((_, i) => i !== k) }), put({ keep: null }))}>
+            Let go
+          </button>
+        </div>
+      ))}
       <ol>
         {lifts.map((lift, k) => {
           const frame = frameOf(lift.source);
@@ -100,11 +117,23 @@ function Settings({ set, lift, index, change, remove }: { set: SetDetail; lift: 
       )}
       {calm && <Glare set={set} index={index} />}
       <Slide name={calm ? "Highlights taken off" : "Strength"} unit="%" value={Math.round(100 * lift.strength)} most={100} change={(v) => change({ strength: v / 100 }, "strength of a lift")} />
-      <Slide name="Border fades over" unit="px" value={Math.round(lift.soft)} most={Math.max(40, Math.round((set.canvas?.width ?? 0) / 20))} change={(v) => change({ soft: v }, "border of a lift")} />
-      <label className="flex items-center gap-2">
-        <input type="checkbox" className="accent-ink" checked={lift.follow} onChange={(e) => change({ follow: e.target.checked }, e.target.checked ? "let a border follow the picture" : "a border as drawn")} />
-        Border follows edges such as a skyline
+      <label className="flex items-center justify-between gap-2">
+        Border
+        <select className={select} value={lift.seek ? "seek" : lift.follow ? "follow" : "drawn"} onChange={(e) => change({ seek: e.target.value === "seek", follow: e.target.value === "follow" }, borderActs[e.target.value] ?? "")}>
+          <option value="seek">where both sides agree</option>
+          <option value="follow">along edges, such as a skyline</option>
+          <option value="drawn">as drawn</option>
+        </select>
       </label>
+      <Slide name="Border fades over" unit="px" none={lift.seek ? "as the content asks" : undefined} value={Math.round(lift.soft)} most={Math.max(40, Math.round((set.canvas?.width ?? 0) / 20))} change={(v) => change({ soft: v }, "border of a lift")} />
+      {"frame" in lift.source && (
+        <label className="flex items-center gap-2">
+          <input type="checkbox" className="accent-ink" checked={lift.tone} onChange={(e) => change({ tone: e.target.checked }, e.target.checked ? "match the tone of a lift" : "a lift in its own tone")} />
+          Tone matched along the border
+        </label>
+      )}
+      <Told set={set} lift={lift} change={change} />
+      {frameOf(lift.source) != null && <Moved set={set} lift={lift} change={change} />}
       <div className="flex gap-2">
         <Button onClick={() => change({ off: !lift.off }, lift.off ? "switch a lift on" : "switch a lift off")}>{lift.off ? "Switch on" : "Switch off"}</Button>
         <Button onClick={remove}>Give back</Button>
@@ -113,8 +142,85 @@ function Settings({ set, lift, index, change, remove }: { set: SetDetail; lift: 
   );
 }
 
+const borderActs: Record<string, string> = { seek: "let a border run where both sides agree", follow: "let a border follow the picture", drawn: "a border as drawn" };
+
+/** What the lift does, and what would help. */
+function Told({ set, lift, change }: { set: SetDetail; lift: Lift; change: (part: Partial<Lift>, label: string) => void }) {
+  const told = useLiftInfo(set, lift);
+  if (!told || !lift.seek) return null;
+  return (
+    <div data-testid="lift-told">
+      <p className={`leading-tight ${told.warns ? "text-persimmon" : "text-faint"}`}>{told.words}</p>
+      {(lift.trim || (told.brings.length > 0 && told.takes > 0)) && (
+        <button className="underline" onClick={() => change({ trim: !lift.trim }, lift.trim ? "bring along what a frame shows" : "leave out what a frame brings along")}>
+          {lift.trim ? "Bring it along again" : "Leave that out"}
+        </button>
+      )}
+    </div>
+  );
+}
+
+/** The open lift under the arrow keys, turned, enlarged, mirrored. */
+function Moved({ set, lift, change }: { set: SetDetail; lift: Lift; change: (part: Partial<Lift>, label: string) => void }) {
+  const { moving, set: put } = useView();
+  const place = lift.place ?? { shift: [0, 0] as [number, number], turn: 0, scale: 1, mirror: false };
+  const put_ = (part: Partial<typeof place>, label: string) => change({ place: { ...place, ...part } }, label);
+  useEffect(() => {
+    if (!moving) return;
+    const key = (e: KeyboardEvent) => {
+      if ((e.target as HTMLElement).closest("input:not([type=checkbox]), select, [role=dialog]")) return;
+      const by = e.altKey ? 0.1 : e.shiftKey ? 10 : 1;
+      const step = ({ ArrowLeft: [-by, 0], ArrowRight: [by, 0], ArrowUp: [0, -by], ArrowDown: [0, by] } as Record<string, [number, number]>)[e.key];
+      if (!step) return;
+      e.preventDefault();
+      e.stopImmediatePropagation();
+      const round = (v: number) => Math.round(v * 10) / 10;
+      put_({ shift: [round((place.shift[0] ?? 0) + step[0]), round((place.shift[1] ?? 0) + step[1])] }, MOVE);
+    };
+    window.addEventListener("keydown", key, true);
+    return () => window.removeEventListener("keydown", key, true);
+  });
+  const number = "num w-16 border border-faint/60 bg-white px-1 text-right";
+  return (
+    <fieldset className="flex flex-col gap-1 border-t border-rule/60 pt-1.5">
+      <div className="flex flex-wrap items-center gap-x-3 gap-y-1">
+        <button className="border border-faint/60 bg-leaf px-2 aria-pressed:bg-ink aria-pressed:text-leaf" aria-pressed={moving} title="Arrow keys: 1 px; with Shift 10 px, with Alt 0.1 px" onClick={() => put({ moving: !moving })}>
+          Move by arrow keys
+        </button>
+        <span className="num" data-testid="lift-shift">
+          {(place.shift[0] ?? 0).toFixed(1)}, {(place.shift[1] ?? 0).toFixed(1)} px
+        </span>
+      </div>
+      <div className="flex flex-wrap items-center gap-x-3 gap-y-1">
+        <label className="flex items-center gap-1">
+          Turn
+          <input type="number" step={0.1} className={number} aria-label="Turn in degrees" value={place.turn} onChange={(e) => put_({ turn: Math.max(-180, Math.min(180, Number(e.target.value) || 0)) }, "turn a lift")} />°
+        </label>
+        <label className="flex items-center gap-1">
+          Size
+          <input type="number" step={0.5} className={number} aria-label="Size in percent" value={Math.round(1000 * place.scale) / 10} onChange={(e) => Number(e.target.value) >= 10 && Number(e.target.value) <= 1000 && put_({ scale: Number(e.target.value) / 100 }, "size of a lift")} />%
+        </label>
+        <label className="flex items-center gap-1">
+          <input type="checkbox" className="accent-ink" checked={place.mirror} onChange={(e) => put_({ mirror: e.target.checked }, "mirror a lift")} />
+          Mirrored
+        </label>
+      </div>
+      <div className="flex gap-3">
+        <button className="underline" onClick={() => void fitPlace(set, lift, (place) => change({ place }, "fit a lift to what it covers"))}>
+          Fit to what it covers
+        </button>
+        {lift.place && (
+          <button className="underline" onClick={() => change({ place: undefined }, "a lift where it was")}>
+            Back where it was
+          </button>
+        )}
+      </div>
+    </fieldset>
+  );
+}
+
 /** A slider that tells its value while it moves and changes the plate when it is let go. */
-function Slide({ name, unit, value, most, change }: { name: string; unit: string; value: number; most: number; change: (value: number) => void }) {
+function Slide({ name, unit, none, value, most, change }: { name: string; unit: string; none?: string; value: number; most: number; change: (value: number) => void }) {
   const [moving, setMoving] = useState<number | null>(null);
   const done = () => {
     if (moving != null && moving !== value) change(moving);
@@ -124,7 +230,7 @@ function Slide({ name, unit, value, most, change }: { name: string; unit: string
     <label className="grid grid-cols-[1fr_auto] gap-x-2">
       {name}
       <span className="num">
-        {moving ?? value} {unit}
+        {none && (moving ?? value) === 0 ? none : `${moving ?? value} ${unit}`}
       </span>
       <input className="col-span-2 accent-ink" type="range" min={0} max={most} value={moving ?? value} aria-label={name} onChange={(e) => setMoving(Number(e.target.value))} onPointerUp={done} onKeyUp={done} onBlur={done} />
     </label>

@@ -18,7 +18,7 @@ struct Edge {
 }
 
 /// A graph under construction, then its cut.
-pub(super) struct Graph {
+pub(crate) struct Graph {
     edges: Vec<Edge>,
     first: Vec<u32>,
     /// What still fits from the source, or, negative, to the sink.

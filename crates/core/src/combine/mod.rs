@@ -1,7 +1,7 @@
 //! Many samples of one place become one: order statistics, averages, and whole colours chosen by brightness.
 
 pub mod consensus;
-mod maxflow;
+pub(crate) mod maxflow;
 mod network;
 
 use crate::pixel::tone::{linear_of_root, luminance};

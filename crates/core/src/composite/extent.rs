@@ -2,7 +2,7 @@
 //!
 //! Region growing over gaps of a few pixels (Adams and Bischof 1994), widened a little, its border traced and thinned out.
 
-use crate::geometry::{Point, simplified, trace};
+use crate::geometry::{Point, simplified_to, trace};
 use crate::pixel::flood::flood;
 
 /// Pixels from the pointer within which a thing is meant.
@@ -42,13 +42,7 @@ pub fn extent(differs: &[bool], w: usize, at: (i64, i64)) -> Option<Vec<Point>> 
     let first = wide.iter().position(|v| *v)?;
     let outline = trace(w, first, |x, y| inside(x, y) && wide[index(x, y)]);
     // A recipe's outline has a thousand corners at most.
-    let mut off = 0.7;
-    let mut few = simplified(&outline, off);
-    while few.len() > 1000 {
-        off *= 2.0;
-        few = simplified(&outline, off);
-    }
-    Some(few)
+    Some(simplified_to(&outline, 0.7, 1000))
 }
 
 #[cfg(test)]

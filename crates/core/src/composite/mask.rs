@@ -1,11 +1,12 @@
 //! How strongly a lift covers each place: a small picture of weights over its outline.
 
-use crate::geometry::{Point, Rect, Size, around};
+use crate::geometry::{Point, Rect, Size, around, simplified_to, trace};
 use crate::pixel::blur::boxed;
+use crate::pixel::flood::parts;
 use rayon::prelude::*;
 
 /// Most pixels of a mask.
-const MOST: u64 = 1 << 18;
+pub(super) const MOST: u64 = 1 << 17;
 /// Brightness, as a share of white, that tells two sides of a border apart for the guided filter.
 const EDGE: f32 = 0.02;
 /// The filter is run this often, each time from where the last one left the border.
@@ -13,23 +14,49 @@ const ROUNDS: usize = 5;
 /// Weights this near to nothing or all are taken for it.
 const VEIL: f32 = 0.2;
 
-/// Weights over a part of the reference.
+/// Values over a part of the reference, at a level of its pyramid.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Mask {
-    /// Pixels of the pyramid level that the weights lie on.
-    rect: Rect,
+pub struct Sheet {
+    /// Pixels of the level that the values lie on.
+    pub rect: Rect,
     /// That level.
-    level: u32,
-    /// 0..=1, by rows.
-    weights: Vec<f32>,
+    pub level: u32,
+    /// By rows.
+    pub values: Vec<f32>,
 }
 
+impl Sheet {
+    /// Where a coordinate of the reference lies, in pixels of the sheet.
+    fn at(&self, v: f64, first: i64) -> f64 {
+        (v + 0.5) / f64::from(1u32 << self.level) - 0.5 - first as f64
+    }
+
+    /// The value between pixels; beyond the border it goes on.
+    fn value(&self, x: f64, y: f64) -> f32 {
+        let (w, h) = (i64::from(self.rect.width), i64::from(self.rect.height));
+        let pixel = |x: i64, y: i64| self.values[(y.clamp(0, h - 1) * w + x.clamp(0, w - 1)) as usize];
+        let (left, top) = (x.floor() as i64, y.floor() as i64);
+        let (right, down) = ((x - x.floor()) as f32, (y - y.floor()) as f32);
+        let mix = |y| pixel(left, y) * (1.0 - right) + pixel(left + 1, y) * right;
+        mix(top) * (1.0 - down) + mix(top + 1) * down
+    }
+
+    /// The value at a place of the reference.
+    pub fn get(&self, p: Point) -> f32 {
+        self.value(self.at(p.x, self.rect.x), self.at(p.y, self.rect.y))
+    }
+}
+
+/// Weights over a part of the reference, 0..=1; nothing beyond.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Mask(Sheet);
+
 impl Mask {
-    /// The inside of a closed outline in pixels of a reference of this size, fading over `soft` of them to both sides;
-    /// `None` when nothing of it lies on the picture.
-    pub fn drawn(outline: &[Point], soft: f64, reference: Size) -> Option<Self> {
+    /// The inside of a closed outline in pixels of a reference of this size, fading over `soft` of them to both sides, with
+    /// at least `margin` of them around it; `None` when nothing of it lies on the picture.
+    pub fn drawn(outline: &[Point], soft: f64, margin: f64, reference: Size) -> Option<Self> {
         let (corner, sides) = around(std::slice::from_ref(&outline.to_vec()), reference)?;
-        let far = 2.0 * soft + 2.0;
+        let far = margin.max(2.0 * soft + 2.0);
         let level = (0..16).find(|&k| {
             let side = |v: f64| ((v + 2.0 * far) / f64::from(1u32 << k)).ceil() as u64 + 2;
             side(sides.x) * side(sides.y) <= MOST
@@ -52,32 +79,38 @@ impl Mask {
                 for (column, v) in line.iter_mut().enumerate() {
                     for right in [-0.25, 0.25] {
                         let place = full((x + column as i64) as f64 + right);
-                        let before = crossed.partition_point(|c| *c <= place);
-                        *v += if before % 2 == 1 { 0.25 } else { 0.0 };
+                        let before = crossed.partition_point(|c| c.0 <= place);
+                        let wound = before.checked_sub(1).map_or(0, |k| crossed[k].1);
+                        *v += if wound == 0 { 0.0 } else { 0.25 };
                     }
                 }
             }
         });
-        let mut mask = Self { rect, level, weights };
+        let mut mask = Self(Sheet { rect, level, values: weights });
         mask.soften(soft / up);
         Some(mask)
     }
 
     /// The weights, by rows over [`Self::guide`]'s region.
     pub fn weights(&self) -> &[f32] {
-        &self.weights
+        &self.0.values
+    }
+
+    /// Other weights in the same place.
+    pub fn set(&mut self, weights: Vec<f32>) {
+        self.0.values = weights;
     }
 
     /// Region and level of the picture that [`Self::follow`] wants.
     pub fn guide(&self) -> (Rect, u32) {
-        (self.rect, self.level)
+        (self.0.rect, self.0.level)
     }
 
     /// Moves the border to where the guide, brightness from 0 to 1, has its edges: the guided filter of He, Sun and
     /// Tang (2013) with a radius of `reach` reference pixels.
     pub fn follow(&mut self, guide: &[f32], reach: f64) {
-        let (w, h) = (self.rect.width as usize, self.rect.height as usize);
-        let r = ((reach / f64::from(1u32 << self.level)).round() as usize).clamp(2, 64);
+        let (w, h) = (self.0.rect.width as usize, self.0.rect.height as usize);
+        let r = ((reach / f64::from(1u32 << self.0.level)).round() as usize).clamp(2, 64);
         let count = boxed(&vec![1.0; w * h], w, h, r);
         let mean = |plane: &[f32]| -> Vec<f32> {
             boxed(plane, w, h, r).iter().zip(&count).map(|(v, n)| v / n).collect()
@@ -88,12 +121,12 @@ impl Mask {
             mean(&product(guide, guide)).iter().zip(&mi).map(|(ii, i)| ii - i * i + EDGE * EDGE).collect();
         let certain = mean(&spread);
         for _ in 0..ROUNDS {
-            let (mp, mip) = (mean(&self.weights), mean(&product(guide, &self.weights)));
+            let (mp, mip) = (mean(&self.0.values), mean(&product(guide, &self.0.values)));
             // Windows that see an edge have more say (cf. Li et al. 2015): those that see none know nothing of it.
             let slope: Vec<f32> = (0..w * h).map(|i| mip[i] - mi[i] * mp[i]).collect();
             let base: Vec<f32> = (0..w * h).map(|i| mp[i] * spread[i] - slope[i] * mi[i]).collect();
             let (slope, base) = (mean(&slope), mean(&base));
-            for (i, v) in self.weights.iter_mut().enumerate() {
+            for (i, v) in self.0.values.iter_mut().enumerate() {
                 // What is nearly all or nothing becomes so: no veil stays far from the border.
                 let q = (slope[i] * guide[i] + base[i]) / certain[i];
                 *v = ((q - VEIL) / (1.0 - 2.0 * VEIL)).clamp(0.0, 1.0);
@@ -105,42 +138,59 @@ impl Mask {
         // Three boxes of this width come close to an even ramp.
         let reach = (by / 1.7).round() as usize;
         if reach > 0 {
-            let (w, h) = (self.rect.width as usize, self.rect.height as usize);
+            let (w, h) = (self.0.rect.width as usize, self.0.rect.height as usize);
             // Beyond the picture the area goes on: weights are means of what is there.
             let count = boxed(&vec![1.0; w * h], w, h, reach);
             for _ in 0..3 {
-                let sums = boxed(&self.weights, w, h, reach);
-                self.weights = sums.iter().zip(&count).map(|(v, n)| v / n).collect();
+                let sums = boxed(&self.0.values, w, h, reach);
+                self.0.values = sums.iter().zip(&count).map(|(v, n)| v / n).collect();
             }
         }
+    }
+
+    /// The outlines of pixels of its picture, in pixels of the reference, the largest first.
+    pub fn outlines(&self, set: &[bool]) -> Vec<Vec<Point>> {
+        /// Fewer pixels are no shape.
+        const LEAST: usize = 8;
+        /// Corners of an outline at most.
+        const CORNERS: usize = 400;
+        let Sheet { rect, level, .. } = self.0;
+        let (w, h, up) = (rect.width as usize, i64::from(rect.height), f64::from(1u32 << level));
+        let mut open = set.to_vec();
+        let mut parts = parts(&mut open, w, 0..set.len(), 1);
+        parts.retain(|part| part.len() >= LEAST);
+        parts.sort_by_key(|part| std::cmp::Reverse(part.len()));
+        let outline = |part: &Vec<usize>| {
+            let mut on = vec![false; set.len()];
+            part.iter().for_each(|&p| on[p] = true);
+            let first = part.iter().copied().min().unwrap_or(0);
+            let around = trace(w, first, |x, y| {
+                x >= 0 && y >= 0 && x < w as i64 && y < h && on[y as usize * w + x as usize]
+            });
+            let place = |v: f64, from: i64| (v + from as f64 + 0.5) * up - 0.5;
+            let few = simplified_to(&around, 0.7, CORNERS);
+            few.iter().map(|p| Point::new(place(p.x, rect.x), place(p.y, rect.y))).collect()
+        };
+        parts.iter().map(outline).collect()
     }
 
     /// The weights along a row whose first pixel lies at `from` in the reference, each as wide as `up` of its pixels;
     /// `None` where all are nothing.
     pub fn row(&self, from: Point, up: f64, n: usize) -> Option<Vec<f32>> {
-        let small = f64::from(1u32 << self.level);
-        let at = |v: f64, first: i64| (v + 0.5) / small - 0.5 - first as f64;
-        let y = at(from.y, self.rect.y);
-        let (w, h) = (i64::from(self.rect.width), i64::from(self.rect.height));
-        if y <= -1.0 || y >= h as f64 {
+        let sheet = &self.0;
+        let y = sheet.at(from.y, sheet.rect.y);
+        if y <= -1.0 || y >= f64::from(sheet.rect.height) {
             return None;
         }
-        // At the picture's own border the weight goes on.
-        let value = |x: i64, y: i64| -> f32 {
-            let (cx, cy) = (x.clamp(0, w - 1), y.clamp(0, h - 1));
-            self.weights[(cy * w + cx) as usize]
-        };
-        let (top, down) = (y.floor() as i64, (y - y.floor()) as f32);
         let mut any = false;
         let line = (0..n)
             .map(|k| {
-                let x = at(from.x + up * k as f64, self.rect.x);
-                if x <= -1.0 || x >= w as f64 {
+                let x = sheet.at(from.x + up * k as f64, sheet.rect.x);
+                if x <= -1.0 || x >= f64::from(sheet.rect.width) {
                     return 0.0;
                 }
-                let (left, right) = (x.floor() as i64, (x - x.floor()) as f32);
-                let mix = |y| value(left, y) * (1.0 - right) + value(left + 1, y) * right;
-                let v = mix(top) * (1.0 - down) + mix(top + 1) * down;
+                // At the picture's own border the weight goes on.
+                let v = sheet.value(x, y);
                 any |= v > 0.0;
                 v
             })
@@ -155,21 +205,27 @@ impl Mask {
 
     /// Whether it may cover any of a box of the reference.
     pub fn touches(&self, from: Point, to: Point) -> bool {
-        let small = f64::from(1u32 << self.level);
-        let (x0, y0) = ((self.rect.x as f64 - 1.0) * small, (self.rect.y as f64 - 1.0) * small);
-        let (x1, y1) = ((self.rect.right() as f64 + 1.0) * small, (self.rect.bottom() as f64 + 1.0) * small);
+        let (rect, small) = (self.0.rect, f64::from(1u32 << self.0.level));
+        let (x0, y0) = ((rect.x as f64 - 1.0) * small, (rect.y as f64 - 1.0) * small);
+        let (x1, y1) = ((rect.right() as f64 + 1.0) * small, (rect.bottom() as f64 + 1.0) * small);
         from.x <= x1 && to.x >= x0 && from.y <= y1 && to.y >= y0
     }
 }
 
-/// Where a closed outline crosses a row, from left to right.
-fn crossings(outline: &[Point], y: f64) -> Vec<f64> {
+/// Where a closed outline crosses a row, from left to right, and how often it has wound around what follows: a stroke that
+/// crosses itself covers the crossing too.
+fn crossings(outline: &[Point], y: f64) -> Vec<(f64, i32)> {
     let ends = outline.iter().zip(outline.iter().cycle().skip(1));
-    let mut at: Vec<f64> = ends
+    let mut at: Vec<(f64, i32)> = ends
         .filter(|(p, q)| (p.y > y) != (q.y > y))
-        .map(|(p, q)| p.x + (q.x - p.x) * (y - p.y) / (q.y - p.y))
+        .map(|(p, q)| (p.x + (q.x - p.x) * (y - p.y) / (q.y - p.y), if q.y > p.y { 1 } else { -1 }))
         .collect();
-    at.sort_unstable_by(f64::total_cmp);
+    at.sort_unstable_by(|a, b| a.0.total_cmp(&b.0));
+    let mut wound = 0;
+    for crossing in &mut at {
+        wound += crossing.1;
+        crossing.1 = wound;
+    }
     at
 }
 
@@ -183,20 +239,38 @@ mod tests {
 
     #[test]
     fn a_drawn_area_covers_its_inside_and_fades_over_its_softness() {
-        let hard = Mask::drawn(&square(100.0, 200.0), 0.0, Size::new(400, 300)).unwrap();
+        let hard = Mask::drawn(&square(100.0, 200.0), 0.0, 0.0, Size::new(400, 300)).unwrap();
         for (x, wanted) in [(95.0, 0.0), (110.0, 1.0), (199.0, 1.0), (204.0, 0.0)] {
             assert_eq!(hard.at(Point::new(x, 150.0)), wanted, "at {x}");
         }
-        let soft = Mask::drawn(&square(100.0, 200.0), 12.0, Size::new(400, 300)).unwrap();
+        let soft = Mask::drawn(&square(100.0, 200.0), 12.0, 0.0, Size::new(400, 300)).unwrap();
         assert!((soft.at(Point::new(100.0, 150.0)) - 0.5).abs() < 0.02);
         assert_eq!(soft.at(Point::new(74.0, 150.0)), 0.0);
         assert_eq!(soft.at(Point::new(150.0, 150.0)), 1.0);
-        assert_eq!(Mask::drawn(&square(500.0, 600.0), 1.0, Size::new(400, 300)), None);
+        assert_eq!(Mask::drawn(&square(500.0, 600.0), 1.0, 0.0, Size::new(400, 300)), None);
+    }
+
+    #[test]
+    fn a_stroke_that_crosses_itself_covers_the_crossing() {
+        let bow = [
+            (50.0, 50.0),
+            (250.0, 50.0),
+            (250.0, 200.0),
+            (80.0, 200.0),
+            (80.0, 20.0),
+            (120.0, 20.0),
+            (120.0, 160.0),
+            (50.0, 160.0),
+        ];
+        let mask = Mask::drawn(&bow.map(|(x, y)| Point::new(x, y)), 0.0, 0.0, Size::new(400, 300)).unwrap();
+        assert_eq!(mask.at(Point::new(100.0, 100.0)), 1.0, "wound around twice");
+        assert_eq!(mask.at(Point::new(200.0, 100.0)), 1.0);
+        assert_eq!(mask.at(Point::new(300.0, 100.0)), 0.0);
     }
 
     #[test]
     fn beyond_the_picture_an_area_goes_on() {
-        let mask = Mask::drawn(&square(-50.0, 50.0), 10.0, Size::new(400, 300)).unwrap();
+        let mask = Mask::drawn(&square(-50.0, 50.0), 10.0, 0.0, Size::new(400, 300)).unwrap();
         assert!(mask.at(Point::new(0.0, 0.0)) > 0.99);
     }
 
@@ -207,7 +281,7 @@ mod tests {
         let skyline = |x: i64| 100 + x / 10 - 10;
         let outline =
             [(-1.0, -1.0), (201.0, -1.0), (201.0, 100.0), (-1.0, 100.0)].map(|(x, y)| Point::new(x, y));
-        let mut mask = Mask::drawn(&outline, 4.0, size).unwrap();
+        let mut mask = Mask::drawn(&outline, 4.0, 0.0, size).unwrap();
         let (rect, level) = mask.guide();
         assert_eq!(level, 0);
         let guide: Vec<f32> = (0..rect.height as i64 * rect.width as i64)

@@ -2,17 +2,24 @@
 //!
 //! A lift is drawn on a frame, as an outline, and stays with what it was drawn around when another frame becomes the
 //! reference. It is laid over the combined picture with a soft border, later ones over earlier ones; outside its
-//! [`mask`] no pixel changes.
+//! [`mask`] no pixel changes. Its border ([`border`]) and its tone along it ([`rim`]) are fitted to what is around.
 
+mod border;
 mod extent;
 pub mod mask;
 pub mod origin;
+pub(crate) mod place;
+mod rim;
 
 pub use extent::extent;
 
 use crate::combine::Method;
-use crate::geometry::Point;
-use mask::Mask;
+use crate::combine::consensus::{Field, LayerData};
+use crate::geometry::{Homography, Point, Size};
+use crate::noise::NoiseModel;
+use crate::pixel::distance::distances;
+pub use border::Shown;
+use mask::{Mask, Sheet};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
@@ -47,6 +54,72 @@ impl Source {
     }
 }
 
+/// An area that no lift changes.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Keep {
+    /// Index of the frame it was drawn on, the reference then.
+    pub on: usize,
+    /// A closed outline in that frame's pixels.
+    pub outline: Vec<Point>,
+}
+
+impl Keep {
+    /// Whether its numbers make sense for this many frames.
+    pub fn is_valid(&self, frames: usize) -> bool {
+        self.on < frames && drawable(&self.outline)
+    }
+}
+
+/// Whether an outline has three to a thousand corners within reason.
+fn drawable(outline: &[Point]) -> bool {
+    let point = |p: &Point| p.x.is_finite() && p.y.is_finite() && p.x.abs() < 1e6 && p.y.abs() < 1e6;
+    (3..=1000).contains(&outline.len()) && outline.iter().all(point)
+}
+
+/// A geometry of its own: what a lift shows is mirrored, enlarged and turned about its middle, then moved.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct Place {
+    /// To the right and down, in pixels of the reference.
+    pub shift: [f64; 2],
+    /// In degrees clockwise.
+    pub turn: f64,
+    /// Enlarged.
+    pub scale: f64,
+    /// Left for right.
+    #[serde(default)]
+    pub mirror: bool,
+}
+
+impl Place {
+    /// Where it was.
+    pub const UNMOVED: Self = Self { shift: [0.0; 2], turn: 0.0, scale: 1.0, mirror: false };
+
+    fn is_valid(&self) -> bool {
+        let near = |v: f64, most: f64| v.is_finite() && v.abs() <= most;
+        self.shift.iter().all(|&v| near(v, 1e5))
+            && near(self.turn, 180.0)
+            && (0.1..=10.0).contains(&self.scale)
+    }
+
+    /// From where something was to where it is shown, about a middle.
+    pub fn about(&self, middle: Point) -> Homography {
+        let (s, c) = self.turn.to_radians().sin_cos();
+        let (s, c, m) = (s * self.scale, c * self.scale, if self.mirror { -1.0 } else { 1.0 });
+        Homography::shift(middle.x + self.shift[0], middle.y + self.shift[1])
+            .after(&Homography::new([m * c, -s, 0.0, m * s, c, 0.0, 0.0, 0.0, 1.0]))
+            .after(&Homography::shift(-middle.x, -middle.y))
+    }
+}
+
+/// The middle of the box around an outline.
+pub fn middle(outline: &[Point]) -> Point {
+    let ends = |of: fn(&Point) -> f64| {
+        outline.iter().map(of).fold((f64::MAX, f64::MIN), |e, v| (e.0.min(v), e.1.max(v)))
+    };
+    let ((x0, x1), (y0, y1)) = (ends(|p| p.x), ends(|p| p.y));
+    Point::new((x0 + x1) / 2.0, (y0 + y1) / 2.0)
+}
+
 /// An area of the plate with a source of its own.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Lift {
@@ -62,6 +135,19 @@ pub struct Lift {
     /// Whether the border moves to edges of the picture near it, such as a skyline.
     #[serde(default)]
     pub follow: bool,
+    /// Whether the border moves to where both sides show the same; goes before `follow`. It then fades as the content asks
+    /// for, unless `soft` says how far.
+    #[serde(default)]
+    pub seek: bool,
+    /// Whether what the frame brings in beside what it takes away is left out.
+    #[serde(default)]
+    pub trim: bool,
+    /// Whether its tone is matched along the border.
+    #[serde(default)]
+    pub tone: bool,
+    /// Where what it shows is moved to.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub place: Option<Place>,
     /// How much of it shows, 0..=1; for [`Source::Calm`], how small a highlight is taken off.
     #[serde(default = "whole")]
     pub strength: f32,
@@ -77,14 +163,97 @@ fn whole() -> f32 {
 impl Lift {
     /// Whether its numbers make sense for this many frames.
     pub fn is_valid(&self, frames: usize) -> bool {
-        let point = |p: &Point| p.x.is_finite() && p.y.is_finite() && p.x.abs() < 1e6 && p.y.abs() < 1e6;
         self.on < frames
             && self.source.frame().is_none_or(|i| i < frames)
-            && (3..=1000).contains(&self.outline.len())
-            && self.outline.iter().all(point)
+            && drawable(&self.outline)
             && (0.0..=5000.0).contains(&self.soft)
             && (0.0..=1.0).contains(&self.strength)
+            && self.place.is_none_or(|p| p.is_valid() && self.source.frame().is_some())
     }
+}
+
+impl Fitted {
+    /// Takes it off an area, in pixels of a reference of this size; what it is told by then.
+    pub fn spare(&mut self, outline: &[Point], reference: Size) {
+        let (rect, level) = self.mask.guide();
+        let Some(kept) = Mask::drawn(outline, 0.0, 0.0, reference) else { return };
+        let (w, up) = (rect.width as usize, f64::from(1u32 << level));
+        let before: f32 = self.mask.weights().iter().sum();
+        let weights: Vec<f32> = self
+            .mask
+            .weights()
+            .iter()
+            .enumerate()
+            .map(|(i, weight)| {
+                let full = |v: i64| (v as f64 + 0.5) * up - 0.5;
+                let p = Point::new(full(rect.x + (i % w) as i64), full(rect.y + (i / w) as i64));
+                weight * (1.0 - kept.at(p))
+            })
+            .collect();
+        let after: f32 = weights.iter().sum();
+        self.mask.set(weights);
+        self.noticed.kept += (before - after) / before.max(1.0);
+    }
+}
+
+impl Lift {
+    /// Everything that its fit depends on, as text.
+    pub fn shape(&self) -> String {
+        let Self { on, outline, source, soft, follow, seek, trim, tone, place, strength: _, off: _ } = self;
+        format!("{on} {outline:?} {source:?} {soft} {follow} {seek} {trim} {tone} {place:?}")
+    }
+
+    /// A place taken from somewhere as it is done unless told otherwise: the border found, the tone matched.
+    pub fn new(on: usize, outline: Vec<Point>, source: Source) -> Self {
+        Self {
+            on,
+            outline,
+            source,
+            soft: 0.0,
+            follow: false,
+            seek: true,
+            trim: false,
+            tone: true,
+            place: None,
+            strength: 1.0,
+            off: false,
+        }
+    }
+}
+
+/// Pixels around an outline that fitting a lift looks at, where its border is sought.
+pub fn margin(outline: &[Point], soft: f64) -> f64 {
+    let ends = |of: fn(&Point) -> f64| {
+        let (low, high) = outline.iter().map(of).fold((f64::MAX, f64::MIN), |e, v| (e.0.min(v), e.1.max(v)));
+        high - low
+    };
+    border::margin(ends(|p| p.x).max(ends(|p| p.y))).max(2.0 * soft + 2.0)
+}
+
+/// A lift fitted into the plate around it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Fitted {
+    /// Where it lies, and how strongly.
+    pub mask: Mask,
+    /// What its light is multiplied by, by channel.
+    pub tone: Option<[Sheet; 3]>,
+    /// From places of the plate to where they are sampled, for one with a geometry of its own.
+    pub back: Option<Homography>,
+    /// What was noticed about it; nothing where the border was not sought.
+    pub noticed: Noticed,
+}
+
+/// What a lift does.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Noticed {
+    /// What it brings in and takes away, largest first; pixels of the mask's picture.
+    pub things: Vec<Shown>,
+    /// Whether something else differs too, of which no edge tells on which side it is.
+    pub undecided: bool,
+    /// Share of its border that cuts through something, 0..=1.
+    pub torn: f32,
+    /// Share of it that an area cuts off which is to be kept, 0..=1.
+    pub kept: f32,
 }
 
 /// A lift ready to be laid.
@@ -96,8 +265,69 @@ pub struct Laid {
     pub source: Source,
     /// As in [`Lift`].
     pub strength: f32,
-    /// Where, and how strongly.
-    pub mask: Arc<Mask>,
+    /// Where, and in which tone.
+    pub fit: Arc<Fitted>,
+}
+
+/// The plate and a lift's source over the lift's surroundings.
+pub struct Sides {
+    /// Of the plate.
+    pub plate: LayerData,
+    /// Of the source.
+    pub source: LayerData,
+}
+
+/// Fits a lift, drawn as a hard-edged mask, into the plate.
+pub fn fit(
+    lift: &Lift,
+    mut mask: Mask,
+    back: Option<Homography>,
+    sides: Sides,
+    noise: &NoiseModel,
+) -> Fitted {
+    let (rect, level) = mask.guide();
+    let up = (1u32 << level) as f32;
+    let Sides { plate, source } = sides;
+    let drawn: Vec<bool> = mask.weights().iter().map(|w| *w >= 0.5).collect();
+    let w = rect.width as usize;
+    let outline = distances(&rim_of(&drawn, w), w);
+    let matched = lift.tone && matches!(lift.source, Source::Frame(_));
+    let tone = if matched {
+        rim::level(&plate, &source, |p| outline[p] <= 12.0 && source.reaches(p, w))
+    } else {
+        [1.0; 3]
+    };
+    let layers = vec![plate.clone(), source.times(tone)];
+    let field = Field::new(rect.size(), layers, noise, up);
+    let (taken, noticed) = if lift.seek {
+        let found = border::seek(&field, &drawn, lift.trim);
+        let soft = (lift.soft > 0.0).then_some(lift.soft as f32 / up);
+        mask.set(border::fade(&field, &found.taken, soft, up));
+        (
+            found.taken,
+            Noticed { things: found.things, undecided: found.undecided, torn: found.torn, kept: 0.0 },
+        )
+    } else {
+        (drawn, Noticed::default())
+    };
+    let distance = distances(&rim_of(&taken, w), w);
+    let tone =
+        if matched { rim::membrane(&field, (&plate, &source), &distance, tone, (rect, level)) } else { None };
+    Fitted { mask, tone, back, noticed }
+}
+
+/// Pixels that have one of another kind beside them.
+fn rim_of(taken: &[bool], w: usize) -> Vec<bool> {
+    let differs = |p: usize, q: usize| taken.get(q).is_some_and(|t| *t != taken[p]);
+    (0..taken.len())
+        .map(|p| {
+            let x = p % w;
+            x > 0 && differs(p, p - 1)
+                || x + 1 < w && differs(p, p + 1)
+                || differs(p, p + w)
+                || p >= w && differs(p, p - w)
+        })
+        .collect()
 }
 
 /// Stops over the plate from which a highlight is taken off at a strength; without end at none.

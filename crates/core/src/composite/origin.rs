@@ -36,7 +36,7 @@ pub fn origins(choice: &Choice, moments: &[u32], lifts: &[Laid]) -> Vec<Origin> 
         }
         let from = Point::new((up - 1.0) / 2.0, up * y as f64 + (up - 1.0) / 2.0);
         for lift in lifts {
-            let Some(weights) = lift.mask.row(from, up, w) else { continue };
+            let Some(weights) = lift.fit.mask.row(from, up, w) else { continue };
             for (o, _) in line.iter_mut().zip(weights).filter(|(_, v)| v * lift.strength >= 0.5) {
                 let one = usize::from(lift.source.frame().is_some());
                 *o = Origin { only: lift.source.frame(), frames: one, moments: one };
@@ -69,7 +69,7 @@ pub fn stencil(choice: &Choice, origins: &[Origin], kind: impl Fn(&Origin) -> bo
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::composite::{Source, mask::Mask};
+    use crate::composite::{Fitted, Noticed, Source, mask::Mask};
     use crate::geometry::Size;
     use std::sync::Arc;
 
@@ -88,8 +88,9 @@ mod tests {
         // Frames 0 and 2 show the same moment.
         let moments = [5, 6, 5];
         let outline = [(20.0, 0.0), (40.0, 0.0), (40.0, 20.0), (20.0, 20.0)].map(|(x, y)| Point::new(x, y));
-        let mask = Arc::new(Mask::drawn(&outline, 0.0, Size::new(40, 20)).unwrap());
-        let lift = Laid { index: 0, source: Source::Frame(2), strength: 1.0, mask };
+        let mask = Mask::drawn(&outline, 0.0, 0.0, Size::new(40, 20)).unwrap();
+        let fit = Arc::new(Fitted { mask, tone: None, back: None, noticed: Noticed::default() });
+        let lift = Laid { index: 0, source: Source::Frame(2), strength: 1.0, fit };
         let found = origins(&choice, &moments, &[lift]);
         assert_eq!(found[0], Origin { only: None, frames: 2, moments: 1 });
         assert_eq!(found[120], Origin { only: Some(1), frames: 1, moments: 1 });

@@ -6,7 +6,7 @@
 //! worth a decision.
 
 use crate::combine::consensus::Decided;
-use crate::geometry::{Point, simplified, trace};
+use crate::geometry::{Point, simplified_to, trace};
 use crate::pixel::blur::boxed;
 use crate::pixel::flood::flood;
 use rayon::prelude::*;
@@ -146,12 +146,7 @@ fn describe(decided: &Decided, area: &[usize], motion: Motion, share: f32) -> Mo
     let around = trace(w, first, |x, y| {
         x >= 0 && y >= 0 && x < w as i64 && y < h as i64 && on[y as usize * w + x as usize]
     });
-    let mut off = 1.0;
-    let mut few = simplified(&around, off);
-    while few.len() > 200 {
-        off *= 1.5;
-        few = simplified(&around, off);
-    }
+    let few = simplified_to(&around, 1.0, 200);
     let side = f64::from(1u32 << choice.level);
     let outline =
         few.iter().map(|p| Point::new((p.x + 0.5) * side - 0.5, (p.y + 0.5) * side - 0.5)).collect();

@@ -142,7 +142,7 @@ fn perspective(pairs: &[Correspondence], a: Point, b: Point, total: f64) -> Opti
 }
 
 /// Gaussian elimination with row pivoting; `None` when the matrix is singular to working precision.
-pub(super) fn solve<const N: usize>(mut a: [[f64; N]; N], mut b: [f64; N]) -> Option<[f64; N]> {
+pub(crate) fn solve<const N: usize>(mut a: [[f64; N]; N], mut b: [f64; N]) -> Option<[f64; N]> {
     let scale = a.iter().flatten().fold(0.0f64, |m, v| m.max(v.abs()));
     for i in 0..N {
         let pivot = (i..N).max_by(|&r, &s| a[r][i].abs().total_cmp(&a[s][i].abs()))?;

@@ -16,10 +16,11 @@ pub use area::{around, inside};
 
 pub use bend::Bend;
 pub(crate) use bend::taps;
+pub(crate) use fit::solve;
 pub use fit::{Correspondence, Model, fit};
 pub use homography::Homography;
 pub use surface::Surface;
-pub use trace::{simplified, trace};
+pub use trace::{simplified, simplified_to, trace};
 pub use warp::Warp;
 
 use serde::{Deserialize, Serialize};

@@ -67,6 +67,18 @@ pub fn simplified(outline: &[Point], off: f64) -> Vec<Point> {
     outline.iter().zip(keep).filter(|(_, k)| *k).map(|(p, _)| *p).collect()
 }
 
+/// The same with at most `corners` of them, straying no farther than that asks for, but at least by `off`.
+pub fn simplified_to(outline: &[Point], off: f64, corners: usize) -> Vec<Point> {
+    let mut off = off;
+    loop {
+        let few = simplified(outline, off);
+        if few.len() <= corners {
+            return few;
+        }
+        off *= 1.6;
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -24,6 +24,22 @@ pub fn flood(open: &mut [bool], width: usize, start: usize, reach: usize) -> Vec
     taken
 }
 
+/// All that hang together, by [`flood`]: from each of the `starts` that is still open when its turn comes.
+pub fn parts(
+    open: &mut [bool],
+    width: usize,
+    starts: impl IntoIterator<Item = usize>,
+    reach: usize,
+) -> Vec<Vec<usize>> {
+    let mut parts = Vec::new();
+    for start in starts {
+        if open[start] {
+            parts.push(flood(open, width, start, reach));
+        }
+    }
+    parts
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

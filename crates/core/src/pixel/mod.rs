@@ -1,6 +1,7 @@
 //! Buffers, sources, pyramids, resampling and tone: what every other part works on.
 
 pub mod blur;
+pub mod distance;
 pub mod flood;
 mod memory;
 mod pyramid;

@@ -4,7 +4,7 @@
 //! and undo moves along the list of them.
 
 use crate::combine::Method;
-pub use crate::composite::{Lift, Source};
+pub use crate::composite::{Keep, Lift, Source};
 use crate::develop::Develop;
 use crate::geometry::{Correspondence, Homography, Model, Point, Rect, Size, fit};
 pub use crate::register::{Area, Guide};
@@ -204,6 +204,9 @@ pub struct Recipe {
     /// Areas that come from one frame or by another method, later ones over earlier ones.
     #[serde(default)]
     pub lifts: Vec<Lift>,
+    /// Areas that no lift changes.
+    #[serde(default)]
+    pub keeps: Vec<Keep>,
     /// How frames become one.
     pub method: Method,
     /// What the plate covers.
@@ -224,6 +227,7 @@ impl Recipe {
             hands: Vec::new(),
             settled: Vec::new(),
             lifts: Vec::new(),
+            keeps: Vec::new(),
             method: Method::Consensus,
             canvas: Canvas::Reference,
         }
@@ -259,6 +263,9 @@ impl Recipe {
         }
         if self.lifts.len() > 1000 || !self.lifts.iter().all(|l| l.is_valid(frames)) {
             return Err("a lift has three to a thousand corners and comes from a frame of this set or by a method; its border fades over at most 5000 pixels and its strength goes from 0 to 1".into());
+        }
+        if self.keeps.len() > 100 || !self.keeps.iter().all(|k| k.is_valid(frames)) {
+            return Err("an area to keep has three to a thousand corners, on a frame of this set, and there are at most a hundred".into());
         }
         Ok(())
     }
@@ -296,6 +303,12 @@ impl Recipe {
                 .iter()
                 .filter(|l| l.on != gone && l.source.frame() != Some(gone))
                 .map(|l| Lift { on: left(l.on), source: l.source.renumbered(left), ..l.clone() })
+                .collect(),
+            keeps: self
+                .keeps
+                .iter()
+                .filter(|k| k.on != gone)
+                .map(|k| Keep { on: left(k.on), ..k.clone() })
                 .collect(),
             ..self.clone()
         }
@@ -369,15 +382,18 @@ mod tests {
                     lifts: areas
                         .iter()
                         .map(|a| Lift {
-                            on: a.on,
-                            outline: a.outline.clone(),
-                            source: reference.map_or(Source::Method(method), Source::Calm),
                             soft: f64::from(exposure.abs()),
                             follow: a.guide == Guide::Fit,
+                            seek: a.guide == Guide::Fit,
                             strength: 0.25,
-                            off: false,
+                            ..Lift::new(
+                                a.on,
+                                a.outline.clone(),
+                                reference.map_or(Source::Method(method), Source::Calm),
+                            )
                         })
                         .collect(),
+                    keeps: areas.iter().map(|a| Keep { on: a.on, outline: a.outline.clone() }).collect(),
                     areas,
                     hands: hand.into_iter().collect(),
                 },

@@ -7,8 +7,8 @@
 mod stack;
 
 use crate::combine::Method;
-use crate::combine::consensus::{self, Decided};
-use crate::composite::{self, Laid, Source};
+use crate::combine::consensus::{self, Decided, LayerData};
+use crate::composite::{self, Laid, Sides, Source};
 use crate::evidence::Support;
 use crate::geometry::{Homography, Point, Rect, Size, Warp, level_to_full};
 use crate::pixel::{FrameSource, Raster, SourceError};
@@ -16,7 +16,7 @@ use crate::plan::{Light, Plan};
 use crate::recipe::{Canvas, Matching, Recipe};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
-pub use stack::{Stack, Tone, Way};
+pub use stack::{Extras, Stack, Tone, Way};
 use std::borrow::Cow;
 
 /// For each channel, the code that each root code becomes.
@@ -118,9 +118,11 @@ impl<'a> Scene<'a> {
                 }
                 if view == View::Agreement {
                     let (stack, inner) = self.padded(&frames, block, level)?;
-                    return Ok(stack.agreement(inner, way, &self.plan.noise, shrink(level)).0);
+                    let extras = self.extras(way.lifts, &stack, level)?;
+                    return Ok(stack.agreement(inner, (way, &extras), &self.plan.noise, shrink(level)).0);
                 }
-                Ok(self.stack(view, &frames, block, level)?.combined(way, &tables))
+                let stack = self.stack(view, &frames, block, level)?;
+                Ok(stack.combined(way, &self.extras(way.lifts, &stack, level)?, &tables))
             })
             .collect::<Result<_, RenderError>>()?;
         Ok(join(region, &blocks, &parts))
@@ -142,7 +144,7 @@ impl<'a> Scene<'a> {
         let stack = |&block: &Rect| self.stack(View::Plate, &frames, block, level);
         let stacks = blocks.par_iter().map(stack).collect::<Result<_, _>>()?;
         let bytes = 6 * region.size().pixels() * frames.len() as u64;
-        Ok(Aligned { region, blocks, stacks, bytes })
+        Ok(Aligned { region, level, blocks, stacks, bytes })
     }
 
     /// The codes that combined samples become: the development, and for wide samples their headroom.
@@ -172,7 +174,7 @@ impl<'a> Scene<'a> {
             .par_iter()
             .map(|&block| {
                 let stack = self.stack(View::Plate, &frames, block, 0)?;
-                Ok(stack.light(way, gains.map(|g| g * headroom)))
+                Ok(stack.light(way, &self.extras(way.lifts, &stack, 0)?, gains.map(|g| g * headroom)))
             })
             .collect::<Result<_, RenderError>>()?;
         let mut out = vec![0.0; 3 * region.size().pixels() as usize];
@@ -204,7 +206,8 @@ impl<'a> Scene<'a> {
             .par_iter()
             .map(|&block| {
                 let (stack, inner) = self.padded(&frames, block, level)?;
-                Ok(stack.agreement(inner, way, &self.plan.noise, shrink(level)).1)
+                let extras = self.extras(way.lifts, &stack, level)?;
+                Ok(stack.agreement(inner, (way, &extras), &self.plan.noise, shrink(level)).1)
             })
             .collect::<Result<_, RenderError>>()?;
         let mut total = Support::default();
@@ -234,7 +237,8 @@ impl<'a> Scene<'a> {
         let plate = self.stack(View::Plate, &used, region, level)?;
         let others = self.stack(View::Plate, listed, region, level)?;
         let way = self.way(View::Plate)?;
-        Ok(others.shares(&plate, way, &self.plan.noise, shrink(level)))
+        let extras = self.extras(way.lifts, &plate, level)?;
+        Ok(others.shares(&plate, (way, &extras), &self.plan.noise, shrink(level)))
     }
 
     /// The outline of what a frame shows instead of the plate around a place, all in reference pixels; `None` when it
@@ -265,7 +269,9 @@ impl<'a> Scene<'a> {
             self.stack(View::Plate, &used, region, level)?,
             self.stack(View::Plate, &[frame], region, level)?,
         );
-        let unlike = one.unlike(&plate, self.way(View::Plate)?, &self.plan.noise, shrink(level));
+        let way = self.way(View::Plate)?;
+        let extras = self.extras(way.lifts, &plate, level)?;
+        let unlike = one.unlike(&plate, (way, &extras), &self.plan.noise, shrink(level));
         let found = composite::extent(&unlike, region.width as usize, (x - region.x, y - region.y));
         let full = |v: f64, first: i64, from: i64| (v + first as f64 + 0.5) * up - 0.5 + from as f64;
         Ok(found.map(|outline| {
@@ -297,6 +303,71 @@ impl<'a> Scene<'a> {
         Ok(Way { method, choice: Some(decided.ok_or(RenderError::Undecided)?), lifts })
     }
 
+    /// What a lift covers and what it comes from, undeveloped, over a part of the reference at a level; the canvas must be the
+    /// reference's.
+    pub(crate) fn sides(
+        &self,
+        source: Source,
+        back: Option<&Homography>,
+        region: Rect,
+        level: u32,
+    ) -> Result<Sides, RenderError> {
+        let used = self.used();
+        if used.is_empty() {
+            return Err(RenderError::NoFrames);
+        }
+        let all = self.stack(View::Plate, &used, region, level)?;
+        let by = |method| Ok::<_, RenderError>(all.by_method(method, self.way(View::By(method))?.choice));
+        let source = match source {
+            Source::Method(method) => by(method)?,
+            Source::Frame(i) | Source::Calm(i) => {
+                self.moved(i, back.map(|b| (b, region, level)), region, level)?
+            }
+        };
+        Ok(Sides { plate: by(self.recipe.method)?, source })
+    }
+
+    /// The layers over a stack's block that lifts need beside its own.
+    fn extras(&self, lifts: &[Laid], stack: &Stack, level: u32) -> Result<Extras, RenderError> {
+        let ((from, to), used) = (stack.extent(), self.used());
+        let needed = |l: &Laid| l.source.frame().filter(|i| l.fit.back.is_some() || !used.contains(i));
+        lifts
+            .iter()
+            .enumerate()
+            .filter(|(_, l)| l.fit.mask.touches(from, to))
+            .filter_map(|(k, l)| Some((k, l, needed(l)?)))
+            .map(|(k, l, i)| {
+                let (rect, coarse) = l.fit.mask.guide();
+                Ok((k, self.moved(i, l.fit.back.as_ref().map(|b| (b, rect, coarse)), stack.block(), level)?))
+            })
+            .collect()
+    }
+
+    /// One frame over a block, sampled where `back` leads to; it comes with the region and level of what is moved.
+    fn moved(
+        &self,
+        frame: usize,
+        back: Option<(&Homography, Rect, u32)>,
+        block: Rect,
+        level: u32,
+    ) -> Result<LayerData, RenderError> {
+        let Some((back, whole, coarse)) = back else {
+            return Ok(self.stack(View::Plate, &[frame], block, level)?.into_layers().remove(0));
+        };
+        let mut stack = Stack::new(block, &[frame], self.corner(block, level));
+        let (mut warp, own, tone) = self.placement(View::Plate, frame, level);
+        // It is shifted by what the frame is bent by in the middle of where it comes from.
+        let up = f64::from(1u32 << coarse);
+        let middle = back.apply(Point::new(
+            up * (whole.x as f64 + f64::from(whole.width) / 2.0),
+            up * (whole.y as f64 + f64::from(whole.height) / 2.0),
+        ));
+        let bent = warp.bend.take().map_or(Point::default(), |b| b.at(middle));
+        warp.last = warp.last.after(&Homography::shift(bent.x, bent.y)).after(back);
+        stack.add(self.sources[frame], own, warp, Tone { field: None, ..tone }, block)?;
+        Ok(stack.into_layers().remove(0))
+    }
+
     /// Decides the consensus of the frames in use; the canvas must be the reference's.
     pub(crate) fn decide(&self) -> Result<Decided, RenderError> {
         let frames = self.used();
@@ -315,13 +386,16 @@ impl<'a> Scene<'a> {
         Ok(consensus::decide(size, layers, (&frames, &moments), &self.plan.noise, level))
     }
 
+    /// Where a block's first pixel lies in the reference, and how many of its pixels one is along a side.
+    fn corner(&self, block: Rect, level: u32) -> (Point, f64) {
+        let (up, canvas) = (f64::from(1u32 << level), self.canvas());
+        let at = |v: i64, from: i64| from as f64 + up * v as f64 + (up - 1.0) / 2.0;
+        (Point::new(at(block.x, canvas.x), at(block.y, canvas.y)), up)
+    }
+
     /// The aligned samples of `frames` over `block`.
     fn stack(&self, view: View, frames: &[usize], block: Rect, level: u32) -> Result<Stack, RenderError> {
-        let up = f64::from(1u32 << level);
-        let canvas = self.canvas();
-        let at = |v: i64, from: i64| from as f64 + up * v as f64 + (up - 1.0) / 2.0;
-        let origin = Point::new(at(block.x, canvas.x), at(block.y, canvas.y));
-        let mut stack = Stack::new(block.size(), frames, (origin, up));
+        let mut stack = Stack::new(block, frames, self.corner(block, level));
         for &i in frames {
             let (to_frame, own, tone) = self.placement(view, i, level);
             stack.add(self.sources[i], own, to_frame, tone, block)?;
@@ -368,6 +442,7 @@ impl<'a> Scene<'a> {
 /// Aligned samples of a region, kept so that another method needs no resampling.
 pub struct Aligned {
     region: Rect,
+    level: u32,
     blocks: Vec<Rect>,
     stacks: Vec<Stack>,
     /// Memory that the samples take.
@@ -375,10 +450,15 @@ pub struct Aligned {
 }
 
 impl Aligned {
-    /// The plate by a method: the same pixels as [`Scene::render`] gives for the region.
-    pub fn combined(&self, way: Way<'_>, tables: &Tables) -> Raster {
-        let parts: Vec<Raster> = self.stacks.par_iter().map(|s| s.combined(way, tables)).collect();
-        join(self.region, &self.blocks, &parts)
+    /// The plate of a scene with the same frames, by a view's method: the same pixels as [`Scene::render`] gives.
+    ///
+    /// # Errors
+    /// When a frame that only a lift needs cannot be read, or the consensus has not been decided.
+    pub fn combined(&self, scene: &Scene<'_>, view: View) -> Result<Raster, RenderError> {
+        let (way, tables) = (scene.way(view)?, scene.tables(view));
+        let part = |s: &Stack| Ok(s.combined(way, &scene.extras(way.lifts, s, self.level)?, &tables));
+        let parts: Vec<Raster> = self.stacks.par_iter().map(part).collect::<Result<_, RenderError>>()?;
+        Ok(join(self.region, &self.blocks, &parts))
     }
 }
 

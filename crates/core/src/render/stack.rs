@@ -12,6 +12,8 @@ use crate::pixel::tone::{linear_of_root, roots};
 use crate::pixel::{FrameSource, Raster, SourceError};
 use std::collections::HashMap;
 
+/// White, as the square of its root code.
+const WHITE: f32 = 65535.0 * 65535.0;
 /// No difference.
 const MIDDLE: u16 = 30_583;
 
@@ -51,6 +53,7 @@ fn stops(first: [f32; 3], second: [f32; 3]) -> f32 {
 /// Several frames over one block.
 pub struct Stack {
     size: Size,
+    block: Rect,
     layers: Vec<LayerData>,
     /// Which of the set's frames the layers are.
     frames: Vec<usize>,
@@ -58,14 +61,28 @@ pub struct Stack {
     place: (Point, f64),
 }
 
+/// Layers of lifts whose frame takes no part otherwise, or that have a geometry of their own; by place in the way's lifts.
+pub type Extras = Vec<(usize, LayerData)>;
+
 /// A combined block: planar root codes.
 type Plate = [Vec<u16>; 3];
 
 impl Stack {
-    /// An empty stack of these frames over a block of this size, whose first pixel lies at `place` in the reference
+    /// An empty stack of these frames over a block, whose first pixel lies at `place` in the reference
     /// and is as many of its pixels along a side.
-    pub fn new(size: Size, frames: &[usize], place: (Point, f64)) -> Self {
-        Self { size, layers: Vec::new(), frames: frames.to_vec(), place }
+    pub fn new(block: Rect, frames: &[usize], place: (Point, f64)) -> Self {
+        Self { size: block.size(), block, layers: Vec::new(), frames: frames.to_vec(), place }
+    }
+
+    /// The block, in pixels of the canvas.
+    pub fn block(&self) -> Rect {
+        self.block
+    }
+
+    /// The layers by a method, as one layer that reaches everywhere.
+    pub fn by_method(&self, method: Method, choice: Option<&Choice>) -> LayerData {
+        let spans = vec![(0, self.size.width); self.size.height as usize];
+        LayerData { planes: self.by(method, choice), spans }
     }
 
     /// The frames' samples.
@@ -125,40 +142,43 @@ impl Stack {
     }
 
     /// Combines the layers and lays the lifts; black where no frame reaches.
-    fn plate(&self, way: Way<'_>) -> Plate {
+    fn plate(&self, way: Way<'_>, extras: &Extras) -> Plate {
         let mut out = self.by(way.method, way.choice);
-        for lift in way.lifts {
-            self.lay(&mut out, lift, way.choice);
+        for (k, lift) in way.lifts.iter().enumerate() {
+            let extra = extras.iter().find(|(i, _)| *i == k).map(|(_, layer)| layer);
+            self.lay(&mut out, lift, extra, way.choice);
         }
         out
     }
 
+    /// Where the block lies in the reference: its first pixel and one past its last.
+    pub fn extent(&self) -> (Point, Point) {
+        let ((from, up), size) = (self.place, self.size);
+        let to = Point::new(from.x + up * f64::from(size.width), from.y + up * f64::from(size.height));
+        (from, to)
+    }
+
     /// Lays a lift over the plate; where its frame does not reach, the plate stays.
-    fn lay(&self, plate: &mut Plate, lift: &Laid, choice: Option<&Choice>) {
-        let (from, up) = self.place;
+    fn lay(&self, plate: &mut Plate, lift: &Laid, extra: Option<&LayerData>, choice: Option<&Choice>) {
+        let up = self.place.1;
         let (w, h) = (self.size.width as usize, self.size.height as usize);
-        let to = Point::new(from.x + up * w as f64, from.y + up * h as f64);
-        if !lift.mask.touches(from, to) {
+        let (from, to) = self.extent();
+        if !lift.fit.mask.touches(from, to) {
             return;
         }
-        let layer = match lift.source.frame() {
-            Some(frame) => match self.frames.iter().position(|&f| f == frame) {
-                Some(layer) => Some(layer),
-                None => return,
-            },
-            None => None,
-        };
+        let own = |frame| self.frames.iter().position(|&f| f == frame).map(|i| &self.layers[i]);
+        let layer = extra.or_else(|| lift.source.frame().and_then(own));
         let mut combined = None;
         for y in 0..h {
-            let Some(weights) = lift.mask.row(Point::new(from.x, from.y + up * y as f64), up, w) else {
+            let Some(weights) = lift.fit.mask.row(Point::new(from.x, from.y + up * y as f64), up, w) else {
                 continue;
             };
-            let (row, span) = match (lift.source, layer) {
+            let (row, span): (Row<'_>, _) = match (lift.source, layer) {
                 (Source::Method(method), _) => {
                     let other = &*combined.get_or_insert_with(|| self.by(method, choice));
                     (std::array::from_fn(|c| &other[c][y * w..][..w]), (0, w as u32))
                 }
-                (_, Some(layer)) => (self.row(layer, y, 0, w), self.layers[layer].spans[y]),
+                (_, Some(layer)) => (std::array::from_fn(|c| &layer.planes[c][y * w..][..w]), layer.spans[y]),
                 (_, None) => continue,
             };
             for x in span.0 as usize..(span.1 as usize).min(w) {
@@ -167,7 +187,11 @@ impl Stack {
                 }
                 let light = |v: u16| f32::from(v).powi(2);
                 let old = [0, 1, 2].map(|c| light(plate[c][y * w + x]));
-                let new = [0, 1, 2].map(|c| light(row[c][x]));
+                let mut new = [0, 1, 2].map(|c| light(row[c][x]));
+                if let Some(tone) = &lift.fit.tone {
+                    let at = Point::new(from.x + up * x as f64, from.y + up * y as f64);
+                    (0..3).for_each(|c| new[c] = (new[c] * tone[c].get(at)).min(WHITE));
+                }
                 let share = match lift.source {
                     Source::Calm(_) => weights[x] * (1.0 - composite::calmed(stops(new, old), lift.strength)),
                     _ => weights[x] * lift.strength,
@@ -301,8 +325,8 @@ impl Stack {
     }
 
     /// The combined block, encoded.
-    pub fn combined(&self, way: Way<'_>, tables: &Tables) -> Raster {
-        let [r, g, b] = self.plate(way);
+    pub fn combined(&self, way: Way<'_>, extras: &Extras, tables: &Tables) -> Raster {
+        let [r, g, b] = self.plate(way, extras);
         let [tr, tg, tb] = tables;
         let mut out = Raster::new(self.size);
         for (i, o) in out.data.chunks_exact_mut(3).enumerate() {
@@ -314,8 +338,8 @@ impl Stack {
     }
 
     /// The combined block as linear light, interleaved, times `gains`.
-    pub fn light(&self, way: Way<'_>, gains: [f32; 3]) -> Vec<f32> {
-        let plate = self.plate(way);
+    pub fn light(&self, way: Way<'_>, extras: &Extras, gains: [f32; 3]) -> Vec<f32> {
+        let plate = self.plate(way, extras);
         (0..plate[0].len()).flat_map(|i| [0, 1, 2].map(|c| gains[c] * linear_of_root(plate[c][i]))).collect()
     }
 
@@ -340,8 +364,14 @@ impl Stack {
     }
 
     /// Agreement over `inner` as a grey picture and as figures; `self` reaches one pixel farther where it can.
-    pub fn agreement(&self, inner: Rect, way: Way<'_>, noise: &NoiseModel, shrink: f32) -> (Raster, Support) {
-        let plate = self.plate(way);
+    pub fn agreement(
+        &self,
+        inner: Rect,
+        (way, extras): (Way<'_>, &Extras),
+        noise: &NoiseModel,
+        shrink: f32,
+    ) -> (Raster, Support) {
+        let plate = self.plate(way, extras);
         let mut out = Raster::new(inner.size());
         let mut support = Support::default();
         let (x0, x1) = (inner.x as usize, inner.right() as usize);
@@ -371,8 +401,14 @@ impl Stack {
 
     /// Share of the block in which each layer shows the same as `plate`'s combination; `None` where a layer
     /// covers none of it.
-    pub fn shares(&self, plate: &Self, way: Way<'_>, noise: &NoiseModel, shrink: f32) -> Vec<Option<f32>> {
-        let combined = plate.plate(way);
+    pub fn shares(
+        &self,
+        plate: &Self,
+        (way, extras): (Way<'_>, &Extras),
+        noise: &NoiseModel,
+        shrink: f32,
+    ) -> Vec<Option<f32>> {
+        let combined = plate.plate(way, extras);
         let mut sums = vec![(0u32, 0u32); self.layers.len()];
         let mut same = vec![false; self.size.width as usize];
         for row in 0..self.size.height as usize {
@@ -388,8 +424,14 @@ impl Stack {
     }
 
     /// For each pixel, whether the first layer reaches it and shows something else than `plate`'s combination.
-    pub fn unlike(&self, plate: &Self, way: Way<'_>, noise: &NoiseModel, shrink: f32) -> Vec<bool> {
-        let combined = plate.plate(way);
+    pub fn unlike(
+        &self,
+        plate: &Self,
+        (way, extras): (Way<'_>, &Extras),
+        noise: &NoiseModel,
+        shrink: f32,
+    ) -> Vec<bool> {
+        let combined = plate.plate(way, extras);
         let w = self.size.width as usize;
         let mut out = vec![false; w * self.size.height as usize];
         for (row, line) in out.chunks_exact_mut(w.max(1)).enumerate() {

@@ -59,13 +59,45 @@ pub(super) fn add(field: &Field, costs: &mut Costs) {
 }
 
 fn ask(field: &Field, a: usize, b: usize) -> Said {
+    let mut said = Vec::new();
+    for Thing { pixels, votes } in things(field, a, b) {
+        if votes.is_empty() {
+            continue;
+        }
+        let sum: f32 = votes.iter().map(|v| v.1).sum();
+        let all: f32 = votes.iter().map(|v| v.1.abs()).sum();
+        if sum.abs() > AT_ONE * all {
+            let mean = sum / votes.len() as f32;
+            said.extend(pixels.iter().map(|&p| (p as u32, mean)));
+        } else {
+            said.extend(spread(&pixels, &votes, field.width));
+        }
+    }
+    said
+}
+
+/// A connected place that differs between two frames.
+pub(crate) struct Thing {
+    pub pixels: Vec<usize>,
+    /// Pixels of its border, and how surely the first frame holds an object there (-1..=1).
+    votes: Vec<(usize, f32)>,
+}
+
+impl Thing {
+    /// How surely the first frame holds it, -1..=1; 0 where no border tells.
+    pub fn held_by_first(&self) -> f32 {
+        self.votes.iter().map(|v| v.1).sum::<f32>() / self.votes.len().max(1) as f32
+    }
+}
+
+/// What differs between two frames, place by place.
+pub(super) fn things(field: &Field, a: usize, b: usize) -> Vec<Thing> {
     let (w, h) = (field.width as i64, field.height as i64);
     let mut chi2 = vec![0.0; field.pixels()];
     field.chi2_row(a, b, 0, &mut chi2);
     let mut open: Vec<bool> = chi2.iter().map(|v| *v > BELONGS).collect();
     let mut place = vec![0u32; chi2.len()];
-    let mut said = Vec::new();
-    let mut number = 0;
+    let mut things = Vec::new();
     for start in 0..chi2.len() {
         if !open[start] || chi2[start] < DIFFER {
             continue;
@@ -74,7 +106,7 @@ fn ask(field: &Field, a: usize, b: usize) -> Said {
         if inside.len() < LEAST {
             continue;
         }
-        number += 1;
+        let number = things.len() as u32 + 1;
         inside.iter().for_each(|&p| place[p] = number);
         let mut votes: Vec<(usize, f32)> = Vec::new();
         for &p in &inside {
@@ -97,19 +129,9 @@ fn ask(field: &Field, a: usize, b: usize) -> Said {
                 votes.push((p, (sa - sb) / (sa + sb + 4.0)));
             }
         }
-        if votes.is_empty() {
-            continue;
-        }
-        let sum: f32 = votes.iter().map(|v| v.1).sum();
-        let all: f32 = votes.iter().map(|v| v.1.abs()).sum();
-        if sum.abs() > AT_ONE * all {
-            let mean = sum / votes.len() as f32;
-            said.extend(inside.iter().map(|&p| (p as u32, mean)));
-        } else {
-            said.extend(spread(&inside, &votes, w as usize));
-        }
+        things.push(Thing { pixels: inside, votes });
     }
-    said
+    things
 }
 
 /// How far around a doubtful place its contour is looked for unless the whole is asked, in pixels.

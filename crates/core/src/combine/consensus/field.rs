@@ -11,9 +11,9 @@ use rayon::prelude::*;
 /// Registration error that is forgiven, in pixels of the reduced picture.
 const SLACK: f32 = 0.2;
 /// Deviations up to which two samples are the same, squared.
-pub(super) const SAME: f32 = 2.5 * 2.5;
+pub(crate) const SAME: f32 = 2.5 * 2.5;
 /// Deviations from which two samples surely differ, squared.
-pub(super) const DIFFER: f32 = 5.0 * 5.0;
+pub(crate) const DIFFER: f32 = 5.0 * 5.0;
 /// Share of the noise that the blur leaves.
 const LEFT: f32 = 0.375;
 /// No deviation is believed to be below this, in root codes: eight bits and what JPEG makes of them.
@@ -24,6 +24,7 @@ const RIM: usize = 2;
 const CLIPPED: u16 = 64_500;
 
 /// One frame over the reduced picture: planar root codes, and for each row the columns it covers.
+#[derive(Clone)]
 pub struct LayerData {
     /// Red, green, blue.
     pub planes: [Vec<u16>; 3],
@@ -32,6 +33,18 @@ pub struct LayerData {
 }
 
 impl LayerData {
+    /// Whether it covers a pixel, of rows of `width`.
+    pub(crate) fn reaches(&self, p: usize, width: usize) -> bool {
+        let (from, to) = self.spans[p / width];
+        (from..to).contains(&((p % width) as u32))
+    }
+
+    /// The same with its root codes multiplied, by channel.
+    pub(crate) fn times(&self, by: [f32; 3]) -> Self {
+        let times = |c: usize| self.planes[c].iter().map(|v| (f32::from(*v) * by[c] + 0.5) as u16).collect();
+        Self { planes: [times(0), times(1), times(2)], spans: self.spans.clone() }
+    }
+
     /// A number that follows from the samples.
     pub(super) fn fingerprint(&self) -> u64 {
         let step = (self.planes[0].len() / 4096).max(1) | 1;
@@ -59,7 +72,7 @@ pub struct Field {
 }
 
 impl Field {
-    pub(super) fn new(size: Size, layers: Vec<LayerData>, noise: &NoiseModel, shrink: f32) -> Self {
+    pub(crate) fn new(size: Size, layers: Vec<LayerData>, noise: &NoiseModel, shrink: f32) -> Self {
         let (width, height) = (size.width as usize, size.height as usize);
         let layers = layers.into_par_iter().map(|l| Layer::new(l, (width, height), noise, shrink)).collect();
         Self { width, height, layers }
@@ -70,11 +83,31 @@ impl Field {
         self.layers.len()
     }
 
-    pub(super) fn pixels(&self) -> usize {
+    /// What differs between two frames, place by place.
+    pub(crate) fn things(&self, a: usize, b: usize) -> Vec<super::Thing> {
+        super::contour::things(self, a, b)
+    }
+
+    pub(crate) fn width(&self) -> usize {
+        self.width
+    }
+
+    /// The pixels to the right, below, to the left and above.
+    pub(crate) fn beside(&self, p: usize) -> [Option<usize>; 4] {
+        let (w, x) = (self.width, p % self.width);
+        [
+            (x + 1 < w).then_some(p + 1),
+            (p + w < self.pixels()).then_some(p + w),
+            (x > 0).then(|| p - 1),
+            p.checked_sub(w),
+        ]
+    }
+
+    pub(crate) fn pixels(&self) -> usize {
         self.width * self.height
     }
 
-    pub(super) fn covered(&self, k: usize, p: usize) -> bool {
+    pub(crate) fn covered(&self, k: usize, p: usize) -> bool {
         self.layers[k].covered[p]
     }
 
@@ -85,7 +118,7 @@ impl Field {
 
     /// How far two frames differ at a pixel, in squared deviations; nothing where either does not reach.
     #[inline]
-    pub(super) fn chi2(&self, a: usize, b: usize, p: usize) -> f32 {
+    pub(crate) fn chi2(&self, a: usize, b: usize, p: usize) -> f32 {
         let (a, b) = (&self.layers[a], &self.layers[b]);
         let mut square = 0.0;
         for c in 0..3 {
@@ -98,7 +131,7 @@ impl Field {
     }
 
     /// The same for a row of pixels from `from` on.
-    pub(super) fn chi2_row(&self, a: usize, b: usize, from: usize, out: &mut [f32]) {
+    pub(crate) fn chi2_row(&self, a: usize, b: usize, from: usize, out: &mut [f32]) {
         let n = out.len();
         let [a, b] = [a, b].map(|k| {
             let l = &self.layers[k];
@@ -123,7 +156,7 @@ impl Field {
     }
 
     /// How far a frame's own pixels differ, in deviations.
-    pub(super) fn step(&self, k: usize, p: usize, q: usize) -> f32 {
+    pub(crate) fn step(&self, k: usize, p: usize, q: usize) -> f32 {
         self.between(k, p, k, q)
     }
 
@@ -167,9 +200,7 @@ impl Field {
         });
         out
     }
-}
 
-impl Field {
     /// The members, but where any frame surely shows something else, only the one that differs most.
     pub(super) fn crowd(&self, labels: &[u16], members: &[u64], words: usize, changed: &[bool]) -> Vec<u64> {
         let mut out = members.to_vec();
@@ -237,7 +268,7 @@ mod vector {
     use super::Line;
 
     #[multiversion::multiversion(targets("x86_64+avx2"))]
-    pub(super) fn chi2(a: &Line<'_>, b: &Line<'_>, out: &mut [f32]) {
+    pub(crate) fn chi2(a: &Line<'_>, b: &Line<'_>, out: &mut [f32]) {
         let n = out.len();
         let [ar, ag, ab] = a.planes.map(|p| &p[..n]);
         let [br, bg, bb] = b.planes.map(|p| &p[..n]);

@@ -7,7 +7,7 @@
 
 use super::field::{Costs, Field};
 use crate::combine::maxflow::Graph;
-use crate::pixel::flood::flood;
+use crate::pixel::flood::parts;
 use rayon::prelude::*;
 
 /// Greatest cost of a border between two neighbouring pixels.
@@ -43,17 +43,14 @@ pub(super) fn solve(field: &Field, costs: &Costs) -> Vec<u16> {
     let mut open = vec![false; labels.len()];
     for _ in 0..ROUNDS {
         let begin = now;
-        for alpha in 0..n {
+        for (alpha, last) in offered.iter_mut().enumerate() {
             let offer = Offer { field, costs, labels: &labels, alpha: alpha as u16 };
             let places: Vec<usize> = changed.par_iter().copied().filter(|&p| offer.opens(p)).collect();
             places.iter().for_each(|&p| open[p] = true);
-            let last = offered[alpha];
-            let news = |p: usize| beside(field, p).into_iter().flatten().chain([p]).any(|q| moved[q] > last);
-            let parts: Vec<Vec<usize>> = places
-                .into_iter()
-                .filter_map(|p| open[p].then(|| flood(&mut open, w, p, 1)))
-                .filter(|part| part.iter().any(|&p| news(p)))
-                .collect();
+            let since = *last;
+            let news = |p: usize| field.beside(p).into_iter().flatten().chain([p]).any(|q| moved[q] > since);
+            let mut parts = parts(&mut open, w, places, 1);
+            parts.retain(|part| part.iter().any(|&p| news(p)));
             let taken: Vec<usize> = parts.into_par_iter().flat_map_iter(|part| offer.taken(part)).collect();
             if !taken.is_empty() {
                 now += 1;
@@ -62,24 +59,13 @@ pub(super) fn solve(field: &Field, costs: &Costs) -> Vec<u16> {
                 labels[p] = alpha as u16;
                 moved[p] = now;
             }
-            offered[alpha] = now;
+            *last = now;
         }
         if now == begin {
             break;
         }
     }
     labels
-}
-
-/// The pixels to the right, below, to the left and above.
-fn beside(field: &Field, p: usize) -> [Option<usize>; 4] {
-    let (w, x) = (field.width, p % field.width);
-    [
-        (x + 1 < w).then_some(p + 1),
-        (p + w < field.pixels()).then_some(p + w),
-        (x > 0).then(|| p - 1),
-        p.checked_sub(w),
-    ]
 }
 
 /// A label that places may take instead of their own.
@@ -113,7 +99,7 @@ impl Offer<'_> {
         }
         // What looks the same, also right beside it, need not change hands.
         let unlike = |q: usize| self.field.chi2(usize::from(label), usize::from(self.alpha), q) > ALIKE;
-        offered < own - 0.5 || unlike(p) || beside(self.field, p).into_iter().flatten().any(unlike)
+        offered < own - 0.5 || unlike(p) || self.field.beside(p).into_iter().flatten().any(unlike)
     }
 
     /// Those of a part's places that gain by taking it.
@@ -126,7 +112,7 @@ impl Offer<'_> {
         for (i, &p) in part.iter().enumerate() {
             // The source's side keeps its label, the sink's takes alpha.
             graph.cost(i, whole(self.cost(labels[p], p)), whole(self.cost(alpha, p)));
-            for (side, q) in beside(self.field, p).into_iter().enumerate() {
+            for (side, q) in self.field.beside(p).into_iter().enumerate() {
                 let Some(q) = q else { continue };
                 match nodes.of(q) {
                     None => {

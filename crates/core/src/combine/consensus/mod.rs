@@ -19,7 +19,9 @@ mod field;
 mod labels;
 mod votes;
 
+pub(crate) use contour::Thing;
 use field::Costs;
+pub(crate) use field::{DIFFER, SAME};
 pub use field::{Field, LayerData};
 
 use crate::geometry::Size;
@@ -97,7 +99,7 @@ impl Decided {
     /// Whether a border between two choices runs between these pixels where both frames surely differ on both sides.
     pub fn torn(&self, p: usize, q: usize) -> bool {
         let (a, b) = (usize::from(self.choice.labels[p]), usize::from(self.choice.labels[q]));
-        a != b && [p, q].iter().all(|&p| self.field.chi2(a, b, p) > field::DIFFER)
+        a != b && [p, q].iter().all(|&p| self.field.chi2(a, b, p) > DIFFER)
     }
 
     /// How far the mean colours of two of the choice's frames over a place differ, in deviations of one pixel. What only
@@ -130,7 +132,7 @@ impl Decided {
 
     /// Whether two of the choice's frames show the same at a pixel.
     pub fn alike(&self, a: usize, b: usize, p: usize) -> bool {
-        self.field.covered(a, p) && self.field.covered(b, p) && self.field.chi2(a, b, p) < field::SAME
+        self.field.covered(a, p) && self.field.covered(b, p) && self.field.chi2(a, b, p) < SAME
     }
 }
 

@@ -1,0 +1,200 @@
+//! Where a lift ends: its border is moved to where its source shows the same as the plate.
+//!
+//! A loop only says roughly what is meant (Jia et al. 2006). In a band around it a minimum cut (Boykov and Kolmogorov 2004)
+//! looks for the border that shows least (Kwatra et al. 2003). What differs goes as a whole to the side on which most of it
+//! was drawn, so that nothing that moves is cut through. How far the border fades follows what is there: as far as both sides
+//! stay the same, and the smoother the ground, the farther.
+//!
+//! Cost: one minimum cut over the band and four distance transforms, of a picture of some hundred thousand pixels.
+
+use crate::combine::consensus::{DIFFER, Field, SAME};
+use crate::combine::maxflow::Graph;
+use crate::pixel::blur::boxed;
+use crate::pixel::distance::distances;
+
+/// The plate and the source, in the field that both are in.
+const PLATE: usize = 0;
+const SOURCE: usize = 1;
+
+/// Greatest cost of a border between two neighbouring pixels.
+const CAP: f32 = 12.0;
+/// What every border costs, so that none is drawn for nothing.
+const LENGTH: f32 = 0.05;
+/// Deviations within which a border shows nothing.
+const UNSEEN: f32 = 1.5;
+/// What a border costs beside something that differs, and how far from it, in pixels.
+const BESIDE: (f32, f32) = (0.5, 6.0);
+/// What it costs that a pixel which differs by a deviation lies on the other side than it was drawn; at most so many count.
+const WRONG: (f32, f32) = (0.15, 6.0);
+/// The same where nothing differs.
+const SLIGHT: f32 = 0.01;
+/// Share of the way from the outline to the middle that the border may move in, and out.
+const REACH: (f32, f32) = (0.6, 0.5);
+/// Least and most pixels it may move out.
+const OUT: (f32, f32) = (5.0, 40.0);
+/// Costs are counted in hundredths.
+const UNIT: f32 = 100.0;
+/// Pixels of the reference over which a border fades in smooth places, to each side.
+const WIDE: f32 = 24.0;
+/// Steps between neighbours, in deviations, at which it fades half as far.
+const DETAIL: f32 = 1.2;
+/// Pixels around a place that tell how smooth it is.
+const AROUND: usize = 4;
+/// Votes of a thing's contour from which on it is on one side.
+const HOLDS: f32 = 0.2;
+
+/// Pixels around a drawn outline that the border may move out over, of a picture this long along its longer side.
+pub(super) fn margin(side: f64) -> f64 {
+    (f64::from(REACH.1) * side / 2.0).clamp(f64::from(OUT.0), f64::from(OUT.1)) + f64::from(WIDE)
+}
+
+/// A thing that one side shows and the other does not.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Shown {
+    /// Pixels of the mask's picture.
+    pub pixels: Vec<usize>,
+    /// Whether the source holds it; else the plate does.
+    pub brought: bool,
+}
+
+/// A border that was found.
+pub(super) struct Border {
+    /// Which pixels are taken.
+    pub taken: Vec<bool>,
+    /// What is brought in and taken away, largest first.
+    pub things: Vec<Shown>,
+    /// Whether something else differs too, of which no edge tells on which side it is.
+    pub undecided: bool,
+    /// Share of the border that runs where both sides differ, 0..=1.
+    pub torn: f32,
+}
+
+/// Finds the border near what was drawn; `trim` leaves out what the source brings beside what it takes away.
+pub(super) fn seek(field: &Field, drawn: &[bool], trim: bool) -> Border {
+    let w = field.width();
+    let chi = differences(field);
+    let far = distances(&chi.iter().map(|v| *v > DIFFER).collect::<Vec<_>>(), w);
+    let (inside, outside) =
+        (distances(&drawn.iter().map(|d| !d).collect::<Vec<_>>(), w), distances(drawn, w));
+    let deep = inside.iter().copied().filter(|v| v.is_finite()).fold(0.0, f32::max);
+    let (inward, outward) = (REACH.0 * deep, (REACH.1 * deep).clamp(OUT.0, OUT.1));
+    let (mut things, undecided) = shown(field, drawn);
+    let mut wanted = drawn.to_vec();
+    let mut left_out = vec![false; drawn.len()];
+    if trim && things.iter().any(|t| !t.brought) {
+        for &p in things.iter().filter(|t| t.brought).flat_map(|t| &t.pixels) {
+            (wanted[p], left_out[p]) = (false, true);
+        }
+    }
+    let open = |p: usize| {
+        field.covered(SOURCE, p)
+            && (left_out[p] || if drawn[p] { inside[p] <= inward } else { outside[p] <= outward })
+    };
+    let fixed = |p: usize| drawn[p] && field.covered(SOURCE, p);
+    let places: Vec<usize> = (0..drawn.len()).filter(|&p| open(p)).collect();
+    let mut nodes = vec![u32::MAX; drawn.len()];
+    places.iter().enumerate().for_each(|(i, &p)| nodes[p] = i as u32);
+    let seen = |p: usize| (chi[p].sqrt() - UNSEEN).max(0.0);
+    let near = |p: usize| BESIDE.0 * (1.0 - far[p] / BESIDE.1).max(0.0);
+    let whole = |v: f32| (UNIT * v).round() as i32;
+    let seam = |p: usize, q: usize| whole((seen(p) + seen(q) + near(p) + LENGTH).min(CAP));
+    let mut graph = Graph::new(places.len(), 2 * places.len());
+    for (i, &p) in places.iter().enumerate() {
+        let wrong = whole(WRONG.0 * seen(p).min(WRONG.1) + SLIGHT) * if left_out[p] { 8 } else { 1 };
+        // The sink's side is taken.
+        if wanted[p] {
+            graph.cost(i, wrong, 0);
+        } else {
+            graph.cost(i, 0, wrong);
+        }
+        for (side, q) in field.beside(p).into_iter().enumerate() {
+            let Some(q) = q else { continue };
+            match nodes[q] {
+                u32::MAX if fixed(q) => graph.cost(i, seam(p, q), 0),
+                u32::MAX => graph.cost(i, 0, seam(p, q)),
+                j if side < 2 => graph.link(i, j as usize, seam(p, q), seam(p, q)),
+                _ => {}
+            }
+        }
+    }
+    let mut taken: Vec<bool> = (0..drawn.len()).map(fixed).collect();
+    for (&p, takes) in places.iter().zip(graph.cut()) {
+        taken[p] = takes;
+    }
+    let (mut length, mut seen) = (0usize, 0usize);
+    for p in 0..taken.len() {
+        for q in field.beside(p).into_iter().take(2).flatten().filter(|&q| taken[p] != taken[q]) {
+            length += 1;
+            seen += usize::from(chi[p] > DIFFER && chi[q] > DIFFER);
+        }
+    }
+    things.retain(|t| 2 * t.pixels.iter().filter(|&&p| taken[p]).count() > t.pixels.len());
+    things.sort_by_key(|t| std::cmp::Reverse(t.pixels.len()));
+    Border { taken, things, undecided, torn: seen as f32 / length.max(1) as f32 }
+}
+
+/// Weights from what is taken; over `soft` pixels to each side, or as the content asks for. A pixel is as wide as `up` of the
+/// reference's.
+pub(super) fn fade(field: &Field, taken: &[bool], soft: Option<f32>, up: f32) -> Vec<f32> {
+    let w = field.width();
+    let (inside, outside) =
+        (distances(&taken.iter().map(|d| !d).collect::<Vec<_>>(), w), distances(taken, w));
+    let widths: Vec<f32> = match soft {
+        Some(soft) => vec![soft.max(0.5); taken.len()],
+        None => {
+            let differs: Vec<bool> = differences(field).iter().map(|v| *v > SAME * 1.5).collect();
+            let far = distances(&differs, w);
+            let (h, detail) = (taken.len() / w.max(1), detail(field));
+            let detail = boxed(&detail, w, h, AROUND);
+            let width = |p: usize| {
+                let smooth = (WIDE / up) / (1.0 + (detail[p] / DETAIL).powi(2));
+                smooth.min(0.8 * far[p]).max(1.0)
+            };
+            let widths: Vec<f32> = (0..taken.len()).map(width).collect();
+            let even = boxed(&widths, w, h, AROUND);
+            (0..taken.len()).map(|p| even[p].min(0.8 * far[p]).max(1.0)).collect()
+        }
+    };
+    (0..taken.len())
+        .map(|p| {
+            let s = if taken[p] { inside[p] - 0.5 } else { 0.5 - outside[p] };
+            let v = (0.5 + s / (2.0 * widths[p])).clamp(0.0, 1.0);
+            v * v * (3.0 - 2.0 * v)
+        })
+        .collect()
+}
+
+/// How far both sides differ, in squared deviations.
+fn differences(field: &Field) -> Vec<f32> {
+    let mut chi = vec![0.0; field.pixels()];
+    field.chi2_row(PLATE, SOURCE, 0, &mut chi);
+    chi
+}
+
+/// How far the plate's pixels differ from their neighbours, in deviations.
+fn detail(field: &Field) -> Vec<f32> {
+    (0..field.pixels())
+        .map(|p| {
+            let step = |q: Option<usize>| q.map_or(0.0, |q| field.step(PLATE, p, q));
+            let [right, below, ..] = field.beside(p);
+            step(right).max(step(below))
+        })
+        .collect()
+}
+
+/// What only one side shows, of all that was drawn around; and whether there is more of which no edge tells whose it is.
+fn shown(field: &Field, drawn: &[bool]) -> (Vec<Shown>, bool) {
+    let (mut things, mut undecided) = (Vec::new(), false);
+    for thing in field.things(PLATE, SOURCE) {
+        if !thing.pixels.iter().any(|&p| drawn[p]) {
+            continue;
+        }
+        let holds = thing.held_by_first();
+        if holds.abs() > HOLDS {
+            things.push(Shown { pixels: thing.pixels, brought: holds < 0.0 });
+        } else {
+            undecided = true;
+        }
+    }
+    (things, undecided)
+}

@@ -1,0 +1,78 @@
+//! How far each pixel is from the nearest of some.
+
+/// Distances in pixels to the nearest pixel that is set, exact (Felzenszwalb and Huttenlocher 2012); without end where none is.
+///
+/// `set` holds rows of `width` pixels. Cost: some operations a pixel.
+pub fn distances(set: &[bool], width: usize) -> Vec<f32> {
+    let mut squares: Vec<f32> = set.iter().map(|s| if *s { 0.0 } else { f32::INFINITY }).collect();
+    if width == 0 {
+        return squares;
+    }
+    let height = set.len() / width;
+    let (mut line, mut found) = (vec![0.0; width.max(height)], Envelope::default());
+    for row in squares.chunks_exact_mut(width) {
+        line[..width].copy_from_slice(row);
+        found.of(&line[..width], row.iter_mut());
+    }
+    for x in 0..width {
+        line.iter_mut().zip(squares[x..].iter().step_by(width)).for_each(|(l, v)| *l = *v);
+        found.of(&line[..height], squares[x..].iter_mut().step_by(width));
+    }
+    squares.iter_mut().for_each(|v| *v = v.sqrt());
+    squares
+}
+
+/// The lowest of parabolas that stand on each place of a line.
+#[derive(Default)]
+struct Envelope {
+    /// Places whose parabolas are lowest somewhere, and where each begins to be.
+    feet: Vec<(usize, f32)>,
+}
+
+impl Envelope {
+    fn of<'a>(&mut self, line: &[f32], out: impl Iterator<Item = &'a mut f32>) {
+        self.feet.clear();
+        for (x, &height) in line.iter().enumerate().filter(|(_, v)| v.is_finite()) {
+            let own = height + (x * x) as f32;
+            let mut from = f32::NEG_INFINITY;
+            while let Some(&(foot, begin)) = self.feet.last() {
+                from = (own - line[foot] - (foot * foot) as f32) / (2 * (x - foot)) as f32;
+                if from > begin {
+                    break;
+                }
+                self.feet.pop();
+                from = f32::NEG_INFINITY;
+            }
+            self.feet.push((x, from));
+        }
+        let mut k = 0;
+        for (x, o) in out.enumerate() {
+            while self.feet.get(k + 1).is_some_and(|f| f.1 <= x as f32) {
+                k += 1;
+            }
+            *o = self.feet.get(k).map_or(f32::INFINITY, |&(foot, _)| {
+                let off = x as f32 - foot as f32;
+                off * off + line[foot]
+            });
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn each_is_that_to_the_nearest(w in 1usize..14, h in 1usize..14, places in prop::collection::vec(0usize..196, 0..6)) {
+            let mut set = vec![false; w * h];
+            places.iter().for_each(|p| set[p % (w * h)] = true);
+            for (i, d) in distances(&set, w).into_iter().enumerate() {
+                let to = |j: usize| ((i % w) as f32 - (j % w) as f32).hypot((i / w) as f32 - (j / w) as f32);
+                let nearest = (0..w * h).filter(|&j| set[j]).map(to).fold(f32::INFINITY, f32::min);
+                prop_assert!(d == nearest || (d - nearest).abs() < 1e-3);
+            }
+        }
+    }
+}
