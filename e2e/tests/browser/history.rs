@@ -98,5 +98,12 @@ fn a_brush_takes_as_a_loop_does_and_its_ring_has_the_true_size() {
         s.until("document.querySelector('[data-testid=crops] [data-agrees=true], [data-testid=crops] [data-agrees=false]')").await;
         s.tap('2').await;
         s.until(&format!("{FACT} === '1 place taken by hand'")).await;
+
+        // The inspection light changes the view alone.
+        for light in ["shadows", "local", "grain", "plain"] {
+            s.tap('i').await;
+            s.until(&format!("document.querySelector('[data-light={light}]')")).await;
+        }
+        assert_eq!(s.fact("history").await, "last: take a place from frame 2");
     });
 }

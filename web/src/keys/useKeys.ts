@@ -3,6 +3,7 @@ import { useEffect } from "react";
 import type { SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { isLaid } from "../picture/names";
+import { next } from "../picture/light";
 import { camera, resized, surrounds, useView } from "../picture/view";
 import { takePlace } from "../lifts/lifts";
 import { goTo, nextOpen, settle, useDoubts } from "../sheet/DoubtsLine";
@@ -15,6 +16,7 @@ export const keyList: [string, string][] = [
   ["C", "Contact sheet: all frames on the axis of time"],
   ["T", "See-through: the frame right of the divider over the whole"],
   ["E", "Both sides of a comparison take turns"],
+  ["I", "Inspection light: shadows lifted, tone flattened, grain only; the view alone"],
   ["R", "Reach: where frames end"],
   ["P", "Plate"],
   ["A", "Agreement"],
@@ -99,6 +101,7 @@ export function useKeys(open: OpenSet, set: SetDetail | undefined) {
         // A frame that is shown is the one to take from.
         l: () => v.set({ drawing: v.drawing === "loop" ? null : "loop", taking: shown(), sheet: false, flicking: false, ...(shown() == null ? { view: "plate" } : {}) }),
         g: () => v.set({ drawing: v.drawing === "brush" ? null : "brush", taking: v.drawing === "brush" ? null : shown(), sheet: false, flicking: false, ...(shown() == null ? { view: "plate" } : {}) }),
+        i: () => v.set({ light: next(v.light), sheet: false }),
         e: () => v.other && v.set({ blinking: !v.blinking, through: false }),
         o: () => v.set({ evidence: !v.evidence, sheet: false }),
         q: () => v.set({ clearest: !v.clearest }),

@@ -6,6 +6,7 @@ import type { OpenSet } from "../api/useSet";
 import { HandBar } from "../hand/HandBar";
 import { PairPanel } from "../hand/PairPanel";
 import { Slot, type Grid } from "./layers";
+import { filterOf, LightFilters } from "./light";
 import { MiniMap } from "./MiniMap";
 import { frameNumber, viewTitle } from "./names";
 import { boxOf } from "../lifts/lifts";
@@ -28,7 +29,7 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
   const slots = useRef<Slots | null>(null);
   const [bounds, setBounds] = useState({ x: 0, y: 0, width: 1, height: 1 });
   const [complete, setComplete] = useState("");
-  const { view, other: wanted, divider, holding, surround, pinned, through, blinking, states, hand, pairing, loop, peek, doubt, set: put } = useView();
+  const { view, other: wanted, divider, holding, surround, pinned, through, blinking, states, hand, pairing, loop, peek, doubt, light, set: put } = useView();
   const [second, setSecond] = useState(false);
   const canvas = set.canvas;
   // A state that covers another area cannot be laid beside this one.
@@ -155,7 +156,8 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
         if (p && Math.hypot(e.clientX - p.x, e.clientY - p.y) < 4 && !(e.target as Element).closest("[data-own]")) put({ pinned: placeAt(e.clientX, e.clientY), loop: null, doubt: null });
       }}
     >
-      <div ref={box} className="absolute inset-0" />
+      <LightFilters />
+      <div ref={box} className="absolute inset-0" style={{ filter: filterOf(light) }} data-light={light} />
       <Overlay open={open} set={set} bounds={bounds} placeAt={placeAt} />
       {mark && (
         <div className="pointer-events-none absolute" style={{ left: `${mark.left}%`, top: `${mark.top}%` }}>

@@ -2,12 +2,13 @@
 import { Keyboard } from "lucide-react";
 import type { SetDetail } from "../api/client";
 import { frameNumber, isLaid, viewTitle } from "./names";
+import { lights, type Light } from "./light";
 import { camera, useView } from "./view";
 
 const pressed = "aria-pressed:bg-ink aria-pressed:text-leaf px-1.5 py-0.5 hover:bg-leaf disabled:opacity-45";
 
 export function ViewStrip({ set }: { set: SetDetail }) {
-  const { view, other, zoom, flicking, holding, sheet, reach, through, blinking, set: put } = useView();
+  const { view, other, zoom, flicking, holding, sheet, reach, through, blinking, light, set: put } = useView();
   const ready = set.canvas != null;
   const options = (
     <>
@@ -69,12 +70,24 @@ export function ViewStrip({ set }: { set: SetDetail }) {
       >
         Hold: as shot
       </button>
-      <button className={pressed} aria-pressed={flicking} disabled={!ready} onClick={() => put({ flicking: !flicking, ...(flicking ? { view: "plate" } : {}) })}>
-        Flick through
-      </button>
-      <button className={pressed} aria-pressed={reach} disabled={!ready} onClick={() => put({ reach: !reach, sheet: false })}>
-        Reach
-      </button>
+      {/* Beside the divider there is no room for what has nothing to do with it. */}
+      {!other && (
+        <>
+          <button className={pressed} aria-pressed={flicking} disabled={!ready} onClick={() => put({ flicking: !flicking, ...(flicking ? { view: "plate" } : {}) })}>
+            Flick through
+          </button>
+          <button className={pressed} aria-pressed={reach} disabled={!ready} onClick={() => put({ reach: !reach, sheet: false })}>
+            Reach
+          </button>
+        </>
+      )}
+      <select aria-label="Inspection light" title="Changes the view alone" className={`${select} ${light === "plain" ? "text-faint" : "font-semibold text-persimmon"}`} value={light} disabled={!ready} onChange={(e) => put({ light: e.target.value as Light })}>
+        {lights.map(([name, title]) => (
+          <option key={name} value={name}>
+            {title}
+          </option>
+        ))}
+      </select>
       <span className="grow" />
       <button className={pressed} disabled={!ready} onClick={() => camera.whole()}>
         Whole

@@ -1,5 +1,6 @@
 // What is on the picture and how: shared by the picture, the look-through, the job sheet and the keys.
 import { create } from "zustand";
+import type { Light } from "./light";
 
 /** `plate`, `agreement`, `frame-N` or `difference-N` with the frame's index, or `state-N` with a state of the history. */
 export type ViewName = string;
@@ -55,6 +56,8 @@ interface ViewState {
   states: Record<number, { key: string; label: string; width: number; height: number }>;
   /** Place in the list of the kept area that is pointed at. */
   keep: number | null;
+  /** The light that the picture is looked at in. */
+  light: Light;
   /** The open lift is moved by the arrow keys. */
   moving: boolean;
   /** Place in the list of the lift that is open. */
@@ -95,6 +98,7 @@ export const useView = create<ViewState>((set) => ({
   blinking: false,
   states: {},
   keep: null,
+  light: "plain",
   moving: false,
   lift: null,
   evidence: false,
