@@ -5,7 +5,8 @@
 //! off its edge by a few pixels. Each is laid alone from a frame that is clear there, with the border sought and as drawn.
 //!
 //! Step: the greatest mean over 24 places of the border of how the error to the truth jumps from two pixels outside to two
-//! inside. It lies within the noise when it is no greater than the noise of one pixel of a frame. Ghost area: of what the lift
+//! inside; left out is where somebody beside it, who stays, ends there anyway. It lies within the noise when it is no greater
+//! than the noise of one pixel of a frame. Ghost area: of what the lift
 //! covers, the share with a grey error over 12. Outside what is reported no pixel may differ. Prints a line of JSON each way.
 
 use evanu_core::combine::Method;
@@ -24,6 +25,8 @@ use std::sync::Arc;
 use std::time::Instant;
 
 const FRAMES: usize = 8;
+/// Grey error from which on something stands there.
+const GHOST: f64 = 12.0;
 /// Places of the border that are taken together.
 const RUN: usize = 24;
 
@@ -170,13 +173,15 @@ impl Tally {
             .collect();
         let error: Vec<f64> =
             plate.data.chunks_exact(3).map(grey).zip(&stage.truth).map(|(p, t)| p - t).collect();
+        let old: Vec<f64> =
+            before.data.chunks_exact(3).map(grey).zip(&stage.truth).map(|(p, t)| p - t).collect();
         self.strayed += (0..w * h)
             .filter(|&i| weights[i] == 0.0 && plate.data[3 * i..][..3] != before.data[3 * i..][..3])
             .count();
         let inside = (0..w * h).filter(|&i| weights[i] >= 0.5);
         for i in inside {
             self.covered += 1;
-            self.ghosts += usize::from(error[i].abs() > 12.0);
+            self.ghosts += usize::from(error[i].abs() > GHOST);
         }
         // Places of the border by angle around the middle, each with the jump across.
         let mut jumps: Vec<(f64, f64)> = Vec::new();
@@ -194,6 +199,10 @@ impl Tally {
                         continue;
                     }
                     let (out, into) = if a { (i + 2 * step, i - step) } else { (i - step, i + 2 * step) };
+                    // Where the border runs along the edge of somebody who stays, there is no seam.
+                    if error[out].abs() > GHOST && old[into].abs() <= GHOST {
+                        continue;
+                    }
                     let angle = (y as f64 - middle.y).atan2(x as f64 - middle.x);
                     jumps.push((angle, error[into] - error[out]));
                 }
@@ -203,6 +212,15 @@ impl Tally {
         let means = jumps.chunks(RUN).filter(|c| 2 * c.len() >= RUN);
         let step =
             means.map(|c| (c.iter().map(|j| j.1).sum::<f64>() / c.len() as f64).abs()).fold(0.0, f64::max);
+        if let Some(folder) = std::env::var_os("SAVE") {
+            save(
+                &std::path::Path::new(&folder).join(format!("{:03}.ppm", self.lifts)),
+                stage,
+                plate,
+                &weights,
+                step / stage.noise,
+            );
+        }
         self.lifts += 1;
         self.within += usize::from(step <= stage.noise);
         self.steps.push(step / stage.noise);
@@ -223,6 +241,36 @@ impl Tally {
     }
 }
 
+/// The plate and beside it the error to the truth, enlarged eight times, with the border drawn in; cut to the lift's surroundings.
+fn save(path: &std::path::Path, stage: &Stage, plate: &Raster, weights: &[f32], step: f64) {
+    let w = stage.size.width as usize;
+    let on: Vec<usize> = (0..weights.len()).filter(|&i| weights[i] > 0.0).collect();
+    let ends = |of: fn(usize, usize) -> usize| {
+        let all = on.iter().map(|&i| of(i, w));
+        (all.clone().min().unwrap_or(0), all.max().unwrap_or(0))
+    };
+    let ((x0, x1), (y0, y1)) = (ends(|i, w| i % w), ends(|i, w| i / w));
+    let (x0, y0) = (x0.saturating_sub(20), y0.saturating_sub(20));
+    let (x1, y1) = ((x1 + 20).min(w - 1), (y1 + 20).min(stage.size.height as usize - 1));
+    let mut out = format!("P6 {} {} 255\n", 2 * (x1 - x0 + 1), y1 - y0 + 1).into_bytes();
+    for y in y0..=y1 {
+        for x in x0..=x1 {
+            let i = y * w + x;
+            out.extend((0..3).map(|c| (plate.data[3 * i + c] / 257) as u8));
+        }
+        for x in x0..=x1 {
+            let i = y * w + x;
+            let e = (128.0 + 8.0 * (grey(&plate.data[3 * i..]) - stage.truth[i])).clamp(0.0, 255.0) as u8;
+            let edge = i + w < weights.len()
+                && ((weights[i] >= 0.5) != (weights[i + 1] >= 0.5)
+                    || (weights[i] >= 0.5) != (weights[i + w] >= 0.5));
+            out.extend(if edge { [255, 0, 0] } else { [e, e, e] });
+        }
+    }
+    println!("{}: {step:.2}", path.display());
+    let _ = std::fs::write(path, out);
+}
+
 fn main() {
     let mut arguments = std::env::args().skip(1).filter_map(|a| a.parse::<u64>().ok());
     let lifts = arguments.next().unwrap_or(100) as usize;
@@ -236,6 +284,9 @@ fn main() {
             let lift = Lift::new(stage.plan.reference, outline, Source::Frame(frame));
             let plain = Lift { seek: false, tone: false, ..lift.clone() };
             for (tally, lift) in [(&mut sought, lift), (&mut drawn, plain)] {
+                if std::env::var_os("SAVE").is_some() && !lift.seek {
+                    continue;
+                }
                 if let Some(found) = stage.plate(vec![lift]) {
                     tally.add(&stage, &before, &found);
                 }

@@ -23,7 +23,7 @@ impl Studio {
     }
 
     /// The recipe of a state.
-    fn recipe_at(&self, set: i64, seq: i64) -> Result<Recipe, StudioError> {
+    pub(crate) fn recipe_at(&self, set: i64, seq: i64) -> Result<Recipe, StudioError> {
         let db = self.db();
         let text: Option<String> = db
             .query_row("SELECT recipe FROM recipes WHERE set_id = ?1 AND seq = ?2", params![set, seq], |r| {
@@ -152,7 +152,7 @@ impl Studio {
     pub(crate) fn state(&self, set: i64, seq: i64) -> Result<Arc<Loaded>, StudioError> {
         self.check_set(set)?;
         let recipe = self.recipe_at(set, seq)?;
-        let loaded = self.load(set, recipe)?;
+        let loaded = self.load(set, recipe, false)?;
         lock(&self.0.states).put(loaded.plate_key.clone(), loaded.clone());
         Ok(loaded)
     }

@@ -141,13 +141,14 @@ impl Studio {
         if let Some(l) = lock(&self.0.loaded).get(&set) {
             return Ok(l.clone());
         }
-        let loaded = self.load(set, self.recipe(set)?)?;
+        let loaded = self.load(set, self.recipe(set)?, false)?;
         lock(&self.0.loaded).insert(set, loaded.clone());
         Ok(loaded)
     }
 
-    /// Opens a set with a recipe.
-    pub(crate) fn load(&self, set: i64, recipe: Recipe) -> Result<Arc<Loaded>, StudioError> {
+    /// Opens a set with a recipe. When it has to be `quick`, a consensus that is not at hand is not decided: the median
+    /// stands for it.
+    pub(crate) fn load(&self, set: i64, mut recipe: Recipe, quick: bool) -> Result<Arc<Loaded>, StudioError> {
         let rows = self.placed(set)?;
         let key = plan_key(&rows, &recipe);
         let text = self
@@ -162,7 +163,13 @@ impl Studio {
         }
         let hash = |text: String| blake3::hash(text.as_bytes()).to_hex()[..16].to_owned();
         let state = format!("{set} {key} {:?} {:?} {:?}", recipe.hands, recipe.used, recipe.match_exposure);
-        self.choose(&state, &mut plan, &recipe, &sources)?;
+        let at_hand = lock(&self.0.chosen).contains(&state);
+        if at_hand || !quick {
+            self.choose(&state, &mut plan, &recipe, &sources)?;
+        } else {
+            recipe.method = Method::Median;
+            recipe.lifts.retain(|l| l.source.frame().is_some());
+        }
         let settled = evanu_core::prepare::settle(&mut plan, &recipe);
         let lift_state = format!("{state} {} {:?} {:?}", recipe.method, recipe.settled, recipe.keeps);
         self.lift(&lift_state, &mut plan, &recipe, &sources)?;
@@ -391,12 +398,14 @@ impl Studio {
         encode(&raster, Pixels::Jpeg)
     }
 
-    /// The plate of a state of the history, at most `side` pixels wide and high.
+    /// The plate of a state of the history, at most `side` pixels wide and high; by the median where its consensus is not at
+    /// hand, so that a long list of pictures keeps nobody waiting.
     ///
     /// # Errors
     /// When there is no such state, or its frames were aligned otherwise than any plan that is there.
     pub fn state_picture(&self, set: i64, seq: i64, side: u32) -> Result<Vec<u8>, StudioError> {
-        encode(&small_plate(&*self.state(set, seq)?, side.clamp(16, 2048))?, Pixels::Jpeg)
+        let loaded = self.load(set, self.recipe_at(set, seq)?, true)?;
+        encode(&small_plate(&loaded, side.clamp(16, 2048))?, Pixels::Jpeg)
     }
 
     /// The place around a canvas point in every frame by clock time, or by every method.
