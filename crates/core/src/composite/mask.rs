@@ -96,7 +96,7 @@ impl Mask {
         &self.0.values
     }
 
-    /// Other weights in the same place.
+    /// Other weights in the same place: 0..=1, as many and in the same order as [`Self::weights`].
     pub fn set(&mut self, weights: Vec<f32>) {
         self.0.values = weights;
     }

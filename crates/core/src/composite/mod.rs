@@ -71,7 +71,7 @@ impl Keep {
 }
 
 /// Whether an outline has three to a thousand corners within reason.
-fn drawable(outline: &[Point]) -> bool {
+pub(crate) fn drawable(outline: &[Point]) -> bool {
     let point = |p: &Point| p.x.is_finite() && p.y.is_finite() && p.x.abs() < 1e6 && p.y.abs() < 1e6;
     (3..=1000).contains(&outline.len()) && outline.iter().all(point)
 }

@@ -4,6 +4,7 @@
 //! and undo moves along the list of them.
 
 use crate::combine::Method;
+use crate::composite::drawable;
 pub use crate::composite::{Keep, Lift, Source};
 use crate::develop::Develop;
 use crate::geometry::{Correspondence, Homography, Model, Point, Rect, Size, fit};
@@ -247,10 +248,7 @@ impl Recipe {
                     .into(),
             );
         }
-        let drawn = |a: &Area| {
-            let point = |p: &Point| p.x.is_finite() && p.y.is_finite() && p.x.abs() < 1e6 && p.y.abs() < 1e6;
-            a.on < frames && (3..=1000).contains(&a.outline.len()) && a.outline.iter().all(point)
-        };
+        let drawn = |a: &Area| a.on < frames && drawable(&a.outline);
         if self.areas.len() > 50 || !self.areas.iter().all(drawn) {
             return Err("an area has three to a thousand corners, on a frame of this set, and there are at most fifty".into());
         }
