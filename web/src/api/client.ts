@@ -86,7 +86,8 @@ export const api = {
 /** A picture about where pixels come from: `origin`, `alone` or `few`. */
 export const evidence = (set: number, key: string, what: "origin" | "alone" | "few") => `/api/sets/${set}/evidence/${what}.png?${key}`;
 
-export const statePicture = (set: number, seq: number, side: number) => `/api/sets/${set}/history/${seq}/picture?side=${side}`;
+/** A small picture of a state; one that was gone on with is another picture. */
+export const statePicture = (set: number, state: State, side: number) => `/api/sets/${set}/history/${state.seq}/picture?side=${side}&made=${state.made ?? 0}`;
 
 export const thumbnail = (set: number, frame: number, side: number) => `/api/sets/${set}/frames/${frame}/thumbnail?side=${side}`;
 

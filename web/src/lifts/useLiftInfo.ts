@@ -4,7 +4,7 @@ import { api, type Lift, type SetDetail } from "../api/client";
 
 export function useLiftInfo(set: SetDetail, lift: Lift | undefined) {
   return useQuery({
-    queryKey: ["lift", set.id, set.frame_key, set.recipe.method, lift && JSON.stringify({ ...lift, strength: 0, off: false })],
+    queryKey: ["lift", set.id, set.plate_key, lift && JSON.stringify({ ...lift, strength: 0, off: false })],
     queryFn: ({ signal }) => api.tryLift(set.id, lift as Lift, signal),
     enabled: lift != null && set.plate_key != null,
     placeholderData: keepPreviousData,

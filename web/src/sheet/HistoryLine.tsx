@@ -55,7 +55,7 @@ export function HistoryLine({ open, set }: { open: OpenSet; set: SetDetail }) {
           .map((s) => (
             <li key={s.seq} data-state={s.seq} data-current={s.current} className={`flex items-center gap-2 border-b border-rule/60 py-0.5 ${s.current ? "bg-leaf font-semibold" : ""} ${on.has(s.seq) ? "" : "ml-4 border-l-2 border-l-rule pl-2"}`}>
               <button className="flex min-w-0 grow items-center gap-2 text-left hover:bg-leaf" aria-current={s.current} title={s.made ? new Date(1000 * s.made).toLocaleString("en-GB") : undefined} onClick={() => !s.current && open.goTo(s.seq)}>
-                <img src={statePicture(set.id, s.seq, 128)} alt="" loading="lazy" className="h-9 w-14 shrink-0 bg-rule object-cover" onError={(e) => (e.currentTarget.style.visibility = "hidden")} />
+                <img src={statePicture(set.id, s, 128)} alt="" loading="lazy" className="h-9 w-14 shrink-0 bg-rule object-cover" onError={(e) => (e.currentTarget.style.visibility = "hidden")} />
                 <span className="leading-tight">{words(s)}</span>
               </button>
               {!s.current && (

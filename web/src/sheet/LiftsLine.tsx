@@ -164,7 +164,7 @@ function Told({ set, lift, change }: { set: SetDetail; lift: Lift; change: (part
 function Moved({ set, lift, change }: { set: SetDetail; lift: Lift; change: (part: Partial<Lift>, label: string) => void }) {
   const { moving, set: put } = useView();
   const place = lift.place ?? { shift: [0, 0] as [number, number], turn: 0, scale: 1, mirror: false };
-  const put_ = (part: Partial<typeof place>, label: string) => change({ place: { ...place, ...part } }, label);
+  const adjust = (part: Partial<typeof place>, label: string) => change({ place: { ...place, ...part } }, label);
   useEffect(() => {
     if (!moving) return;
     const key = (e: KeyboardEvent) => {
@@ -175,7 +175,7 @@ function Moved({ set, lift, change }: { set: SetDetail; lift: Lift; change: (par
       e.preventDefault();
       e.stopImmediatePropagation();
       const round = (v: number) => Math.round(v * 10) / 10;
-      put_({ shift: [round((place.shift[0] ?? 0) + step[0]), round((place.shift[1] ?? 0) + step[1])] }, MOVE);
+      adjust({ shift: [round((place.shift[0] ?? 0) + step[0]), round((place.shift[1] ?? 0) + step[1])] }, MOVE);
     };
     window.addEventListener("keydown", key, true);
     return () => window.removeEventListener("keydown", key, true);
@@ -194,14 +194,14 @@ function Moved({ set, lift, change }: { set: SetDetail; lift: Lift; change: (par
       <div className="flex flex-wrap items-center gap-x-3 gap-y-1">
         <label className="flex items-center gap-1">
           Turn
-          <input type="number" step={0.1} className={number} aria-label="Turn in degrees" value={place.turn} onChange={(e) => put_({ turn: Math.max(-180, Math.min(180, Number(e.target.value) || 0)) }, "turn a lift")} />°
+          <input type="number" step={0.1} className={number} aria-label="Turn in degrees" value={place.turn} onChange={(e) => adjust({ turn: Math.max(-180, Math.min(180, Number(e.target.value) || 0)) }, "turn a lift")} />°
         </label>
         <label className="flex items-center gap-1">
           Size
-          <input type="number" step={0.5} className={number} aria-label="Size in percent" value={Math.round(1000 * place.scale) / 10} onChange={(e) => Number(e.target.value) >= 10 && Number(e.target.value) <= 1000 && put_({ scale: Number(e.target.value) / 100 }, "size of a lift")} />%
+          <input type="number" step={0.5} className={number} aria-label="Size in percent" value={Math.round(1000 * place.scale) / 10} onChange={(e) => Number(e.target.value) >= 10 && Number(e.target.value) <= 1000 && adjust({ scale: Number(e.target.value) / 100 }, "size of a lift")} />%
         </label>
         <label className="flex items-center gap-1">
-          <input type="checkbox" className="accent-ink" checked={place.mirror} onChange={(e) => put_({ mirror: e.target.checked }, "mirror a lift")} />
+          <input type="checkbox" className="accent-ink" checked={place.mirror} onChange={(e) => adjust({ mirror: e.target.checked }, "mirror a lift")} />
           Mirrored
         </label>
       </div>
