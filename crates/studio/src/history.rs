@@ -9,9 +9,6 @@ use crate::{Recipe, Studio, lock};
 use rusqlite::{OptionalExtension, params};
 use std::sync::Arc;
 
-/// Seconds within which an act goes on with the last.
-const GOES_ON: i64 = 4;
-
 impl Studio {
     /// The recipe in force, with one entry a frame.
     pub(crate) fn recipe(&self, set: i64) -> Result<Recipe, StudioError> {
@@ -72,9 +69,9 @@ impl Studio {
             // Only the newest state can go on, so that no branch loses the one it began at.
             let same = change.goes_on
                 && t.execute(
-                    "UPDATE recipes SET recipe = ?3, made = ?4 WHERE set_id = ?1 AND label = ?2 AND made >= ?4 - ?5
+                    "UPDATE recipes SET recipe = ?3, made = ?4 WHERE set_id = ?1 AND label = ?2
                      AND seq = (SELECT cursor FROM sets WHERE id = ?1) AND seq = (SELECT max(seq) FROM recipes WHERE set_id = ?1)",
-                    params![set, label, text, now(), GOES_ON],
+                    params![set, label, text, now()],
                 )? == 1;
             if !same {
                 t.execute(

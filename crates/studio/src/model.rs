@@ -390,7 +390,7 @@ pub enum Event {
 pub struct Change {
     /// What was done, for example "set frame 7 aside".
     pub label: String,
-    /// Whether it goes on with the last act, when that has the same words and is some seconds old: one nudge after another.
+    /// Whether it goes on with the last act, when that has the same words and nothing was made from it: one nudge after another.
     #[serde(default)]
     pub goes_on: bool,
     /// All decisions.

@@ -104,6 +104,6 @@ fn a_brush_takes_as_a_loop_does_and_its_ring_has_the_true_size() {
             s.tap('i').await;
             s.until(&format!("document.querySelector('[data-light={light}]')")).await;
         }
-        assert_eq!(s.fact("history").await, "last: take a place from frame 2");
+        s.until("document.querySelector('[data-testid=fact-history]').innerText === 'last: take a place from frame 2'").await;
     });
 }

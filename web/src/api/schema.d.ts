@@ -707,7 +707,7 @@ export interface components {
         };
         /** @description A new recipe, with the words undo will use. */
         Change: {
-            /** @description Whether it goes on with the last act, when that has the same words and is some seconds old: one nudge after another. */
+            /** @description Whether it goes on with the last act, when that has the same words and nothing was made from it: one nudge after another. */
             goes_on?: boolean;
             /** @description What was done, for example "set frame 7 aside". */
             label: string;

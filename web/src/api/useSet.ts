@@ -1,7 +1,11 @@
 // An open set: its state and the acts on it, each of which can be undone.
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useRef } from "react";
 import { tellError } from "../ui/Notices";
 import { api, type Recipe, type SetDetail } from "./client";
+
+/** Milliseconds within which an act can go on with the last. */
+const GOES_ON = 4000;
 
 export function useSet(id: number) {
   const client = useQueryClient();
@@ -15,7 +19,7 @@ export function useSet(id: number) {
     onSuccess: (set: SetDetail) => {
       // What was decided meanwhile is still on its way.
       const waiting = client.isMutating({ mutationKey: acts }) > 1;
-      client.setQueryData<SetDetail>(key, (now) => (waiting && now ? { ...set, recipe: now.recipe } : set));
+      client.setQueryData<SetDetail>(key, (now) => (waiting && now ? { ...set, recipe: now.recipe, undo: now.undo, redo: now.redo } : set));
       void client.invalidateQueries({ queryKey: ["agreement", id] });
       void client.invalidateQueries({ queryKey: ["history", id] });
     },
@@ -28,21 +32,40 @@ export function useSet(id: number) {
   const undo = useMutation({ mutationFn: () => api.undo(id), ...settle });
   const redo = useMutation({ mutationFn: () => api.redo(id), ...settle });
   const goTo = useMutation({ mutationFn: (seq: number) => api.goTo(id, seq), ...settle });
+  const last = useRef({ label: "", at: -GOES_ON });
+  /** An act begins: what was asked before it would put an older state on the page. */
+  const begin = (label = "") => {
+    void client.cancelQueries({ queryKey: key, exact: true });
+    const at = performance.now();
+    const goesOn = label === last.current.label && at - last.current.at < GOES_ON;
+    last.current = { label, at };
+    return goesOn;
+  };
   return {
     query,
     set: query.data,
-    /** `goesOn` joins it to the last act when that has the same words and is some seconds old. */
-    change: (label: string, part: Partial<Recipe>, goesOn = false) => {
+    /** With `joins`, an act soon after one with the same words is one state with it. */
+    change: (label: string, part: Partial<Recipe>, joins = false) => {
       const now = client.getQueryData<SetDetail>(key);
       if (!now) return;
+      const goesOn = begin(label) && joins;
       // At once on the page, so that the next act starts from here.
       const recipe = { ...now.recipe, ...part };
-      client.setQueryData<SetDetail>(key, { ...now, recipe });
+      client.setQueryData<SetDetail>(key, { ...now, recipe, undo: label, redo: null });
       change.mutate({ label, recipe, goesOn });
     },
-    undo: () => undo.mutate(),
-    redo: () => redo.mutate(),
-    goTo: (seq: number) => goTo.mutate(seq),
+    undo: () => {
+      begin();
+      undo.mutate();
+    },
+    redo: () => {
+      begin();
+      redo.mutate();
+    },
+    goTo: (seq: number) => {
+      begin();
+      goTo.mutate(seq);
+    },
   };
 }
 
