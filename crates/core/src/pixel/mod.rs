@@ -3,11 +3,11 @@
 pub mod blur;
 pub mod distance;
 pub mod flood;
+mod kernel;
 mod memory;
 mod pyramid;
 mod raster;
 pub mod resample;
-mod simd;
 mod source;
 pub mod tone;
 

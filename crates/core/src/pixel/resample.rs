@@ -6,33 +6,17 @@
 //! may rise above them (after the limiter of Suresh and Huynh 1997): clamped there too, fine detail lost eight percent of
 //! its energy. Frames that stand upright are resampled in two passes, others at each place by itself.
 
-use super::simd;
+use super::kernel::{self, Along, CHUNK, Chunk, LANCZOS, TAPS, Window};
 use super::tone::{LINEAR_OF_U8, LINEAR_OF_U16, linear_of_root};
 use super::{FrameSource, Samples, SourceError};
 use crate::geometry::{Homography, Point, Rect, Size, Warp};
 use std::cell::RefCell;
-use std::sync::LazyLock;
-
-use simd::{Along, PHASES, TAPS, Weights, Window};
 
 thread_local! {
     /// A row of a frame and the rows that the first of two passes makes; kept, because clearing them anew for each
     /// block costs.
-    static SCRATCH: RefCell<(Vec<f32>, Vec<f32>)> = const { RefCell::new((Vec::new(), Vec::new())) };
+    static SCRATCH: RefCell<(Vec<f32>, Vec<Chunk>)> = const { RefCell::new((Vec::new(), Vec::new())) };
 }
-
-static WEIGHTS: LazyLock<[Weights; PHASES]> = LazyLock::new(|| {
-    let sinc = |x: f64| {
-        if x.abs() < 1e-9 { 1.0 } else { (x * std::f64::consts::PI).sin() / (x * std::f64::consts::PI) }
-    };
-    let lanczos = |x: f64| if x.abs() < 3.0 { sinc(x) * sinc(x / 3.0) } else { 0.0 };
-    std::array::from_fn(|p| {
-        let f = p as f64 / PHASES as f64;
-        let w: [f64; TAPS] = std::array::from_fn(|k| lanczos(k as f64 - 2.0 - f));
-        let sum: f64 = w.iter().sum();
-        std::array::from_fn(|k| w.get(k).map_or(0.0, |w| (w / sum) as f32))
-    })
-});
 
 /// A resampled region: linear light, planar.
 pub struct Patch {
@@ -100,7 +84,7 @@ fn one_by_one(
     let Some(bounds) = bounds(covered.copied(), size) else { return Ok(patch) };
     let window = Window::read(source, level, bounds)?;
     patch.fill(region, |row, x0, out| {
-        simd::at_places(&places[row][x0..x0 + out[0].len()], &WEIGHTS, &window, out);
+        kernel::at_places(&places[row][x0..x0 + out[0].len()], &LANCZOS, &window, out);
     });
     Ok(patch)
 }
@@ -139,12 +123,12 @@ fn two_passes(
     }
     let (m, width) = (&to_frame.0, region.width as usize);
     SCRATCH.with_borrow_mut(|(line, ring)| {
-        line.resize(4 * bounds.width as usize, 0.0);
-        let mut ring = simd::Ring::new(ring, width, reach, bounds.y, bounds.height as usize);
+        line.resize(3 * (bounds.width as usize + 2 * CHUNK), 0.0);
+        let mut ring = kernel::Ring::new(ring, width, reach, bounds.y, bounds.height as usize);
         let mut next = 0;
         patch.fill(region, |row, x0, out| {
             for k in next..needed[row] {
-                lines.line(k, line);
+                lines.line(k, thirds(line).map(|p| &mut p[CHUNK..CHUNK + bounds.width as usize]));
                 // Column x of the output crosses row v of the frame where m3 x + m4 y + m5 = v (m6 x + m7 y + m8).
                 let v = (bounds.y + k as i64) as f64;
                 let (d, x, one) = (m[4] - v * m[7], v * m[6] - m[3], v * m[8] - m[5]);
@@ -153,16 +137,14 @@ fn two_passes(
                     bottom: (m[6] * d + m[7] * x, m[8] * d + m[7] * one),
                     first: region.x,
                 };
-                ring.put(k, |row| simd::across(line, bounds.x, &along, &WEIGHTS, row));
+                let planes = thirds(line).map(|p| &*p);
+                kernel::across(planes, bounds.x, &along, &LANCZOS, ring.row(k));
             }
             next = next.max(needed[row]);
             let y = (region.y + row as i64) as f64;
-            let along = Along {
-                top: (m[3], m[4] * y + m[5]),
-                bottom: (m[6], m[7] * y + m[8]),
-                first: region.x + x0 as i64,
-            };
-            simd::down(&ring, x0, &along, &WEIGHTS, out);
+            let along =
+                Along { top: (m[3], m[4] * y + m[5]), bottom: (m[6], m[7] * y + m[8]), first: region.x };
+            kernel::down(&ring, x0, &along, &LANCZOS, out);
         });
     });
     Ok(patch)
@@ -268,18 +250,17 @@ impl Lines {
         Ok(Self { read: source.read(level, inner)?, inner, bounds })
     }
 
-    /// Row `k` of the part in linear light, four lanes a pixel.
-    fn line(&self, k: usize, row: &mut [f32]) {
+    /// Row `k` of the part in linear light, a plane a channel.
+    fn line(&self, k: usize, mut row: [&mut [f32]; 3]) {
         let (inner, bounds) = (self.inner, self.bounds);
         let (left, right) =
             ((inner.x - bounds.x).max(0) as usize, (inner.right() - bounds.x).max(0) as usize);
         let y = (bounds.y + k as i64 - inner.y).clamp(0, i64::from(inner.height) - 1) as usize;
-        let (line, to) = (3 * inner.width as usize, &mut row[4 * left..4 * right]);
-        fn put<T: Copy>(to: &mut [f32], line: &[T], light: impl Fn(T) -> f32) {
-            for (o, p) in to.chunks_exact_mut(4).zip(line.chunks_exact(3)) {
-                o[0] = light(p[0]);
-                o[1] = light(p[1]);
-                o[2] = light(p[2]);
+        let line = 3 * inner.width as usize;
+        let to = row.each_mut().map(|p| &mut p[left..right]);
+        fn put<T: Copy>([r, g, b]: [&mut [f32]; 3], line: &[T], light: impl Fn(T) -> f32) {
+            for (((r, g), b), p) in r.iter_mut().zip(g).zip(b).zip(line.chunks_exact(3)) {
+                (*r, *g, *b) = (light(p[0]), light(p[1]), light(p[2]));
             }
         }
         match &self.read {
@@ -293,11 +274,10 @@ impl Lines {
             }
             Samples::Wide(d) => put(to, &d[line * y..][..line], linear_of_root),
         }
-        for x in 0..left {
-            row.copy_within(4 * left..4 * left + 4, 4 * x);
-        }
-        for x in right..bounds.width as usize {
-            row.copy_within(4 * right - 4..4 * right, 4 * x);
+        for plane in row {
+            let (first, last) = (plane[left], plane[right - 1]);
+            plane[..left].fill(first);
+            plane[right..].fill(last);
         }
     }
 }
@@ -305,11 +285,21 @@ impl Lines {
 impl Window {
     fn read(source: &dyn FrameSource, level: u32, bounds: Rect) -> Result<Self, SourceError> {
         let lines = Lines::read(source, level, bounds)?;
-        let width = bounds.width as usize;
-        let mut data = vec![0.0f32; 4 * width * bounds.height as usize];
-        data.chunks_exact_mut(4 * width).enumerate().for_each(|(k, row)| lines.line(k, row));
-        Ok(Self { origin: (bounds.x, bounds.y), width, data })
+        let (width, height) = (bounds.width as usize, bounds.height as usize);
+        let mut planes = [0; 3].map(|_| vec![0.0; width * height + 2 * CHUNK]);
+        for k in 0..height {
+            lines.line(k, planes.each_mut().map(|p| &mut p[CHUNK + k * width..][..width]));
+        }
+        Ok(Self { origin: (bounds.x, bounds.y), width, height, planes })
     }
+}
+
+/// A piece of memory as three planes.
+fn thirds(memory: &mut [f32]) -> [&mut [f32]; 3] {
+    let n = memory.len() / 3;
+    let (red, rest) = memory.split_at_mut(n);
+    let (green, blue) = rest.split_at_mut(n);
+    [red, green, blue]
 }
 
 #[cfg(test)]
