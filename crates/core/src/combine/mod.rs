@@ -127,11 +127,8 @@ pub fn combine(method: Method, network: &Network, rows: &[Row<'_>], out: [&mut [
         Method::Mean | Method::Consensus | Method::Everybody => {
             // Squares of root codes are linear light; whole numbers, so that the order of frames is no matter.
             for (c, o) in out.into_iter().enumerate() {
-                let mut sum = vec![0u64; n];
-                for r in rows {
-                    vector::add_squares(&mut sum, r[c]);
-                }
-                vector::roots_of_mean(&sum, rows.len(), o);
+                let rows: Vec<&[u16]> = rows.iter().map(|r| &r[c][..n]).collect();
+                vector::mean(&rows, o);
             }
         }
         Method::Darkest | Method::Lightest => {
@@ -157,16 +154,36 @@ pub fn combine(method: Method, network: &Network, rows: &[Row<'_>], out: [&mut [
 
 #[allow(unsafe_code)] // the dispatch to the processor's vector width is the macro's
 mod vector {
-    #[multiversion::multiversion(targets("x86_64+avx2"))]
-    pub(super) fn add_squares(sum: &mut [u64], row: &[u16]) {
-        sum.iter_mut().zip(row).for_each(|(s, &v)| *s += u64::from(u32::from(v) * u32::from(v)));
-    }
+    /// Samples that are added at a time.
+    const CHUNK: usize = 64;
 
-    #[multiversion::multiversion(targets("x86_64+avx2"))]
-    pub(super) fn roots_of_mean(sum: &[u64], count: usize, out: &mut [u16]) {
-        let share = 1.0 / count as f64;
-        // Sums of squares of fewer than two million samples are exact.
-        out.iter_mut().zip(sum).for_each(|(o, s)| *o = ((*s as f64 * share).sqrt() + 0.5) as u16);
+    #[multiversion::multiversion(targets("x86_64+avx2+fma"))]
+    pub(super) fn mean(rows: &[&[u16]], out: &mut [u16]) {
+        let share = 1.0 / rows.len() as f32;
+        for (n, out) in out.chunks_mut(CHUNK).enumerate() {
+            // Both halves of the squares by themselves: sums of fewer than 32768 samples are exact.
+            let (mut high, mut low) = ([0u32; CHUNK], [0u32; CHUNK]);
+            let mut add = |chunk: &[u16; CHUNK]| {
+                for i in 0..CHUNK {
+                    let square = u32::from(chunk[i]) * u32::from(chunk[i]);
+                    high[i] += square >> 16;
+                    low[i] += square & 0xFFFF;
+                }
+            };
+            for row in rows {
+                match row[n * CHUNK..].first_chunk() {
+                    Some(chunk) => add(chunk),
+                    None => add(&std::array::from_fn(|i| *row.get(n * CHUNK + i).unwrap_or(&0))),
+                }
+            }
+            let root = |i: usize| {
+                let sum = (high[i] as i32 as f32).mul_add(65536.0, low[i] as i32 as f32);
+                (sum * share).sqrt() + 0.5
+            };
+            let roots: [u16; CHUNK] = std::array::from_fn(|i| root(i) as i32 as u16);
+            let length = out.len();
+            out.copy_from_slice(&roots[..length]);
+        }
     }
 }
 

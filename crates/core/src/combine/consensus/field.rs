@@ -144,6 +144,15 @@ impl Field {
         vector::chi2(&a, &b, out);
     }
 
+    /// The same between frame `k` and each pixel's labelled one, over row `y`.
+    fn chi2_against(&self, k: usize, labels: &[u16], y: usize, out: &mut [f32]) {
+        let mut x = 0;
+        for run in labels[y * self.width..][..self.width].chunk_by(|a, b| a == b) {
+            self.chi2_row(k, usize::from(run[0]), y * self.width + x, &mut out[x..x + run.len()]);
+            x += run.len();
+        }
+    }
+
     /// How far the mean colours over a place differ, in deviations of one pixel.
     pub(super) fn apart(&self, a: usize, b: usize, place: &[usize]) -> f32 {
         let (a, b) = (&self.layers[a], &self.layers[b]);
@@ -172,12 +181,13 @@ impl Field {
     pub(super) fn members(&self, labels: &[u16], words: usize) -> Vec<u64> {
         let mut same = vec![0u64; self.pixels() * words];
         same.par_chunks_mut(self.width * words).enumerate().for_each(|(y, row)| {
-            for (x, bits) in row.chunks_exact_mut(words).enumerate() {
-                let p = y * self.width + x;
-                let label = usize::from(labels[p]);
-                for k in 0..self.count() {
-                    let agrees = k == label || self.covered(k, p) && self.chi2(k, label, p) < SAME;
-                    bits[k / WORD] |= u64::from(agrees) << (k % WORD);
+            let mut chi2 = vec![0.0; self.width];
+            for k in 0..self.count() {
+                self.chi2_against(k, labels, y, &mut chi2);
+                for (x, chi2) in chi2.iter().enumerate() {
+                    let p = y * self.width + x;
+                    let agrees = k == usize::from(labels[p]) || self.covered(k, p) && *chi2 < SAME;
+                    row[x * words + k / WORD] |= u64::from(agrees) << (k % WORD);
                 }
             }
         });
@@ -204,15 +214,25 @@ impl Field {
     /// The members, but where any frame surely shows something else, only the one that differs most.
     pub(super) fn crowd(&self, labels: &[u16], members: &[u64], words: usize, changed: &[bool]) -> Vec<u64> {
         let mut out = members.to_vec();
-        out.par_chunks_mut(words).enumerate().filter(|(p, _)| changed[*p]).for_each(|(p, bits)| {
-            let label = usize::from(labels[p]);
-            let most = (0..self.count())
-                .map(|k| (self.chi2(k, label, p), k))
-                .filter(|(chi2, _)| *chi2 > DIFFER)
-                .max_by(|a, b| a.0.total_cmp(&b.0).then(b.1.cmp(&a.1)));
-            if let Some((_, k)) = most {
-                bits.fill(0);
-                bits[k / WORD] = 1 << (k % WORD);
+        out.par_chunks_mut(self.width * words).enumerate().for_each(|(y, row)| {
+            let changed = &changed[y * self.width..][..self.width];
+            if !changed.contains(&true) {
+                return;
+            }
+            let (mut chi2, mut most) = (vec![0.0; self.width], vec![(DIFFER, None); self.width]);
+            for k in 0..self.count() {
+                self.chi2_against(k, labels, y, &mut chi2);
+                for (most, &chi2) in most.iter_mut().zip(&chi2) {
+                    if chi2 > most.0 {
+                        *most = (chi2, Some(k));
+                    }
+                }
+            }
+            for ((bits, (_, k)), changed) in row.chunks_exact_mut(words).zip(most).zip(changed) {
+                if let (true, Some(k)) = (changed, k) {
+                    bits.fill(0);
+                    bits[k / WORD] = 1 << (k % WORD);
+                }
             }
         });
         out
@@ -310,15 +330,22 @@ pub(super) struct Costs {
 impl Costs {
     /// For each pixel, the best label that shows something else, and how much more it costs.
     pub fn rivals(&self, field: &Field, labels: &[u16]) -> Vec<Option<(f32, u16)>> {
-        (0..field.pixels())
-            .into_par_iter()
-            .map(|p| {
-                let label = usize::from(labels[p]);
-                (0..if self.changed[p] { field.count() } else { 0 })
-                    .filter(|&k| field.covered(k, p) && field.chi2(k, label, p) > DIFFER)
-                    .map(|k| (self.planes[k][p] - self.planes[label][p], k as u16))
-                    .min_by(|a, b| a.0.total_cmp(&b.0).then(a.1.cmp(&b.1)))
-            })
-            .collect()
+        let rows = |y: usize| {
+            let (from, mut chi2) = (y * field.width, vec![0.0; field.width]);
+            let mut best: Vec<Option<(f32, u16)>> = vec![None; field.width];
+            for k in 0..field.count() {
+                field.chi2_against(k, labels, y, &mut chi2);
+                for (x, best) in best.iter_mut().enumerate().filter(|(x, _)| self.changed[from + x]) {
+                    let p = from + x;
+                    let more = self.planes[k][p] - self.planes[usize::from(labels[p])][p];
+                    let differs = field.covered(k, p) && chi2[x] > DIFFER;
+                    if differs && best.is_none_or(|(least, _)| more < least) {
+                        *best = Some((more, k as u16));
+                    }
+                }
+            }
+            best
+        };
+        (0..field.height).into_par_iter().flat_map_iter(rows).collect()
     }
 }
