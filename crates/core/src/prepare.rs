@@ -3,7 +3,8 @@
 use crate::combine::consensus::{Choice, LayerData};
 use crate::composite::mask::Mask;
 use crate::composite::place::{Grey, Thing};
-use crate::composite::{self, Fitted, Laid, Lift, Noticed, Place, Source};
+use crate::composite::seams::{self, Pictures, Seam};
+use crate::composite::{self, Fitted, Laid, Lift, Noticed, Place, Sides, Source};
 use crate::develop::Develop;
 use crate::evidence::moments::{self, Small};
 use crate::evidence::{doubts, moving};
@@ -18,6 +19,7 @@ use crate::recipe::{Canvas, Hand, Recipe, Settled};
 use crate::register::{self, RegisterError, Registration, Wishes, positions, register};
 use crate::render::{RenderError, Scene, View};
 use rayon::prelude::*;
+use std::hash::{DefaultHasher, Hash, Hasher};
 use std::sync::Arc;
 
 /// Makes the plan of a set. It covers all frames, also those set aside by their owner, so that bringing one back
@@ -137,14 +139,47 @@ pub fn lift(
     recipe: &Recipe,
     mut fit: impl FnMut(&Plan, &Lift) -> Result<Option<Arc<Fitted>>, RenderError>,
 ) -> Result<(), RenderError> {
-    let mut laid = Vec::new();
+    plan.lifts = Arc::default();
     for (index, lift) in recipe.lifts.iter().enumerate().filter(|(_, l)| !l.off) {
+        let key = fit_key(plan, recipe, lift);
         if let Some(fit) = fit(plan, lift)? {
-            laid.push(Laid { index, source: lift.source, strength: lift.strength, fit });
+            let laid = Laid { index, key, source: lift.source, strength: lift.strength, fit };
+            Arc::make_mut(&mut plan.lifts).push(laid);
         }
     }
-    plan.lifts = Arc::new(laid);
     Ok(())
+}
+
+/// Lifts of the plan that a lift is laid over: those before it in the list, or all when it is not there, as far as they reach it.
+fn below(plan: &Plan, recipe: &Recipe, lift: &Lift) -> Vec<Laid> {
+    let shape = lift.shape();
+    let own = recipe.lifts.iter().position(|l| l.shape() == shape).unwrap_or(usize::MAX);
+    let (outline, _) = placed(plan, lift);
+    let far = composite::margin(&outline, lift.soft);
+    let ends = |of: fn(&Point) -> f64| {
+        outline.iter().map(of).fold((f64::MAX, f64::MIN), |e, v| (e.0.min(v - far), e.1.max(v + far)))
+    };
+    let ((x0, x1), (y0, y1)) = (ends(|p| p.x), ends(|p| p.y));
+    let touches = |l: &&Laid| l.fit.mask.touches(Point::new(x0, y0), Point::new(x1, y1));
+    plan.lifts.iter().filter(|l| l.index < own).filter(touches).cloned().collect()
+}
+
+/// Where a lift's outline lies on the reference, and what leads back from there when it has a geometry of its own.
+fn placed(plan: &Plan, lift: &Lift) -> (Vec<Point>, Option<Homography>) {
+    let on = &plan.frames[lift.on].transform;
+    let drawn: Vec<Point> = lift.outline.iter().map(|&p| on.apply(p)).collect();
+    // With a geometry of its own it lies where what it shows is moved to.
+    let moved = lift.place.map(|p| p.about(composite::middle(&drawn)));
+    let outline = drawn.iter().map(|&p| moved.map_or(p, |m| m.apply(p))).collect();
+    (outline, moved.and_then(|m| m.inverse()))
+}
+
+/// A number that is the same for lifts of the same shape over the same others, for keeping what [`fit`] made.
+pub fn fit_key(plan: &Plan, recipe: &Recipe, lift: &Lift) -> u64 {
+    let mut hash = DefaultHasher::new();
+    lift.shape().hash(&mut hash);
+    below(plan, recipe, lift).iter().for_each(|l| (l.key, l.strength.to_bits()).hash(&mut hash));
+    hash.finish()
 }
 
 /// How many stops the highlights stand over the plate that a [`Source::Calm`] lift takes off: their median; `None` where there
@@ -179,7 +214,8 @@ pub fn glare(
 
 /// Fits a lift into the plate; `None` where it lies outside, or where it was drawn on or comes from a frame that does not fit.
 ///
-/// It depends on the plan, the frames in use, the method, the areas to keep and what of the lift [`Lift::shape`] names.
+/// It is fitted to the plate with the plan's lifts that come before it. It depends on the plan, the frames in use, the method, the areas
+/// to keep and what [`fit_key`] tells apart.
 ///
 /// # Errors
 /// When a frame cannot be read.
@@ -193,11 +229,7 @@ pub fn fit(
     if on.misfit.is_some() || lift.source.frame().is_some_and(|i| plan.frames[i].misfit.is_some()) {
         return Ok(None);
     }
-    let drawn: Vec<Point> = lift.outline.iter().map(|&p| on.transform.apply(p)).collect();
-    // With a geometry of its own it lies where what it shows is moved to.
-    let moved = lift.place.map(|p| p.about(composite::middle(&drawn)));
-    let outline: Vec<Point> = drawn.iter().map(|&p| moved.map_or(p, |m| m.apply(p))).collect();
-    let back = moved.and_then(|m| m.inverse());
+    let (outline, back) = placed(plan, lift);
     let soft = if lift.seek { 0.0 } else { lift.soft };
     let margin = if lift.seek { composite::margin(&outline, lift.soft) } else { 0.0 };
     let Some(mut mask) = Mask::drawn(&outline, soft, margin, plan.reference_size()) else { return Ok(None) };
@@ -211,19 +243,81 @@ pub fn fit(
         mask.follow(&guide, (2.0 * lift.soft).max(f64::from(8u32 << level)));
     }
     let mut fitted = if lift.seek || lift.tone {
-        let sides = scene.sides(lift.source, back.as_ref(), rect, level)?;
+        let below = below(plan, &recipe, lift);
+        let sides = scene.sides(lift.source, back.as_ref(), &below, (rect, level))?;
         composite::fit(lift, mask, back, sides, &plan.noise)
     } else {
-        Fitted { mask, tone: None, back, noticed: Noticed::default() }
+        Fitted { mask, tone: None, back, together: None, noticed: Noticed::default() }
     };
     for keep in &recipe.keeps {
         let on = &plan.frames[keep.on];
         if on.misfit.is_none() {
             let outline: Vec<Point> = keep.outline.iter().map(|&p| on.transform.apply(p)).collect();
-            fitted.spare(&outline, plan.reference_size());
+            fitted.noticed.kept += fitted.spare(&outline, plan.reference_size());
         }
     }
+    for outline in &lift.less {
+        let outline: Vec<Point> = outline.iter().map(|&p| on.transform.apply(p)).collect();
+        fitted.spare(&outline, plan.reference_size());
+    }
+    if let (true, Source::Frame(frame), None) = (lift.grain, lift.source, lift.place) {
+        fitted.together = scene.together(frame, rect, level)?.map(Arc::new);
+    }
     Ok(Some(fitted))
+}
+
+/// Where a lift of the plan can be seen, strongest first, in pixels of the reference; judged on a picture whose longer side has at
+/// most `side` pixels.
+///
+/// # Errors
+/// When a frame cannot be read.
+pub fn seams(
+    plan: &Plan,
+    recipe: &Recipe,
+    sources: &[&dyn FrameSource],
+    laid: &Laid,
+    side: u32,
+) -> Result<Vec<Seam>, RenderError> {
+    /// Most pixels that are looked at.
+    const MOST: u64 = 600_000;
+    let full = plan.reference_size();
+    let (rect, coarse) = laid.fit.mask.guide();
+    let lift = &recipe.lifts[laid.index];
+    let region = |level: u32| {
+        let scaled = |v: i64| (v << coarse) >> level;
+        let (x, y) = (scaled(rect.x), scaled(rect.y));
+        let (right, bottom) = (scaled(rect.right()) + 1, scaled(rect.bottom()) + 1);
+        let all = full.at_level(level).rect();
+        Rect::new(x - 16, y - 16, (right - x) as u32 + 32, (bottom - y) as u32 + 32).intersect(all)
+    };
+    let fits = |k: &u32| full.width.max(full.height) >> k <= side && region(*k).size().pixels() <= MOST;
+    let level = (0..16).find(fits).unwrap_or(coarse);
+    let area = region(level);
+    let recipe = Recipe { canvas: Canvas::Reference, develop: Develop::default(), ..recipe.clone() };
+    let scene = Scene { recipe: &recipe, plan, sources };
+    let (before, after) = plan.lifts.split_at(plan.lifts.partition_point(|l| l.index < laid.index));
+    let Sides { plate, source } = scene.sides(laid.source, laid.fit.back.as_ref(), before, (area, level))?;
+    let up = f64::from(1u32 << level);
+    let at = |v: i64| (v as f64 + 0.5) * up - 0.5;
+    let width = area.width as usize;
+    let weights = |laid: &Laid| -> Vec<f32> {
+        let row = |y| laid.fit.mask.row(Point::new(at(area.x), at(y)), up, width);
+        (area.y..area.bottom()).flat_map(|y| row(y).unwrap_or_else(|| vec![0.0; width])).collect()
+    };
+    let mut hidden = vec![false; area.size().pixels() as usize];
+    for above in after.iter().skip(1) {
+        hidden.iter_mut().zip(weights(above)).for_each(|(h, w)| *h |= w > 0.0);
+    }
+    let result = scene.laid(area, level)?.1;
+    let pictures = Pictures { result, plate, source, weights: weights(laid), hidden };
+    let mut found = seams::find(&pictures, lift, area.size(), &plan.noise, up as f32);
+    for seam in &mut found {
+        let p = seam.place;
+        let place =
+            Rect::new((p.x + area.x) << level, (p.y + area.y) << level, p.width << level, p.height << level);
+        seam.place = place.intersect(full.rect());
+    }
+    Ok(found)
 }
 
 /// The geometry of its own with which what a lift shows lies best on what the plate shows near there; `None` when nothing
@@ -262,7 +356,7 @@ pub fn place(
     };
     let low = |v: f64| (v + 0.5) / up - 0.5;
     let middle = composite::middle(&drawn);
-    let picture = grey(&scene.sides(lift.source, None, rect, level)?.source, rect);
+    let picture = grey(&scene.sides(lift.source, None, &[], (rect, level))?.source, rect);
     let inside = mask.weights().iter().map(|w| *w > 0.9).collect();
     let thing = Thing { picture, inside, middle: Point::new(low(middle.x), low(middle.y)) };
     let reach = ((AROUND.0 * f64::from(rect.width.max(rect.height))).max(AROUND.1 / up)) as i64;
@@ -277,7 +371,8 @@ pub fn place(
     if around.width < 16 || around.height < 16 {
         return Ok(None);
     }
-    let plate = grey(&scene.sides(lift.source, None, around, level)?.plate, around);
+    let below = below(plan, &recipe, lift);
+    let plate = grey(&scene.sides(lift.source, None, &below, (around, level))?.plate, around);
     let scaled = |p: Place, by: f64| Place { shift: p.shift.map(|v| by * v), ..p };
     Ok(composite::place::find(thing, plate, scaled(start, 1.0 / up)).map(|p| scaled(p, up)))
 }

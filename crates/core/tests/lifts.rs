@@ -2,6 +2,7 @@
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
 use evanu_core::combine::Method;
+use evanu_core::composite::seams::{Mend, Seam};
 use evanu_core::composite::{Lift, Source, returns};
 use evanu_core::geometry::{Point, Rect, Size};
 use evanu_core::pixel::{FrameSource, MemoryFrame, Raster, Samples};
@@ -68,7 +69,7 @@ fn render(frames: &[MemoryFrame], (recipe, plan): &(Recipe, Plan), view: View, r
 
 fn lift(outline: &[(f64, f64)], source: Source) -> Lift {
     let outline = outline.iter().map(|&(x, y)| Point::new(x, y)).collect();
-    Lift { seek: false, tone: false, ..Lift::new(0, outline, source) }
+    Lift { seek: false, tone: false, grain: false, ..Lift::new(0, outline, source) }
 }
 
 fn around(r: Rect, gap: f64) -> Vec<(f64, f64)> {
@@ -84,11 +85,11 @@ fn a_figure_is_brought_back_by_pointing_at_it() {
     let empty = opened(&frames, Vec::new());
     let scene = Scene { recipe: &empty.0, plan: &empty.1, sources: &sources };
     assert_eq!(
-        scene.extent(1, Point::new(100.0, 70.0)).unwrap(),
+        scene.extents(&[1], Point::new(100.0, 70.0)).unwrap().remove(0),
         None,
         "frame 1 shows the wall, as the plate"
     );
-    let outline = scene.extent(2, Point::new(95.0, 50.0)).unwrap().unwrap();
+    let outline = scene.extents(&[2], Point::new(95.0, 50.0)).unwrap().remove(0).unwrap();
     let source = Source::Frame(2);
     let taken = Lift { soft: 1.0, seek: false, tone: false, ..Lift::new(0, outline, source) };
     let with = opened(&frames, vec![taken]);
@@ -279,4 +280,74 @@ proptest! {
             }
         }
     }
+}
+
+#[test]
+fn a_part_that_was_given_back_is_the_plate_again() {
+    let frames = frames();
+    let mut taken = lift(&around(FIGURE, 4.0), Source::Frame(2));
+    taken.less =
+        vec![around(Rect { width: 10, ..FIGURE }, 8.0).into_iter().map(|(x, y)| Point::new(x, y)).collect()];
+    let (empty, with) = (opened(&frames, Vec::new()), opened(&frames, vec![taken]));
+    let picture = |state, view| render(&frames, state, view, SIZE.rect());
+    let (before, after) = (picture(&empty, View::Plate), picture(&with, View::Plate));
+    let shot = picture(&with, View::Frame(2));
+    assert_eq!(after.pixel(95, 70), before.pixel(95, 70), "given back");
+    assert_ne!(before.pixel(95, 70), shot.pixel(95, 70), "there was something to give back");
+    assert_eq!(after.pixel(111, 70), shot.pixel(111, 70), "the rest is still taken");
+}
+
+#[test]
+fn grain_is_that_of_what_is_around_and_what_one_frame_alone_shows_stays() {
+    let frames = frames();
+    let wall = Rect::new(20, 40, 50, 60);
+    let empty = opened(&frames, Vec::new());
+    let plate = render(&frames, &empty, View::Plate, wall);
+    let apart = |grain: bool| {
+        let with = opened(&frames, vec![Lift { grain, ..lift(&around(wall, 6.0), Source::Frame(1)) }]);
+        let picture = render(&frames, &with, View::Plate, wall);
+        let square = |(a, b): (&u16, &u16)| (f64::from(*a) - f64::from(*b)).powi(2);
+        (plate.data.iter().zip(&picture.data).map(square).sum::<f64>() / plate.data.len() as f64).sqrt()
+            / 257.0
+    };
+    let (own, matched) = (apart(false), apart(true));
+    assert!(own > 0.7, "one frame has its own noise: {own}");
+    assert!(matched < 0.15, "all frames agree on the wall, as in the plate: {matched}");
+    let figure = opened(&frames, vec![Lift { grain: true, ..lift(&around(FIGURE, 4.0), Source::Frame(2)) }]);
+    let shown = render(&frames, &figure, View::Plate, FIGURE);
+    assert_eq!(shown.pixel(10, 30), render(&frames, &figure, View::Frame(2), FIGURE).pixel(10, 30));
+}
+
+#[test]
+fn seams_are_found_with_what_mends_them() {
+    // Frame 1 is a little brighter, within a part that no gain of the whole frame evens out.
+    let bright = |k: usize, x: i64, _: i64| if k == 1 && x < 80 { [4.0; 3] } else { [0.0; 3] };
+    let frames = frames_with(bright);
+    let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
+    let seen = |lift: Lift| -> Vec<Seam> {
+        let (recipe, plan) = opened(&frames, vec![lift]);
+        prepare::seams(&plan, &recipe, &sources, &plan.lifts[0], u32::MAX).unwrap()
+    };
+    let wall = around(Rect::new(20, 40, 40, 60), 0.0);
+    let first = |seams: &[Seam]| seams.first().map(|s| s.mend);
+    let drawn = seen(lift(&wall, Source::Frame(1)));
+    assert_eq!(first(&drawn), Some(Mend::Seek), "{drawn:?}");
+    assert!(
+        (0.03..0.2).contains(&drawn[0].step),
+        "four codes of a hundred are some percent of light: {drawn:?}"
+    );
+    let sharp = Lift { seek: true, soft: 1.0, ..lift(&wall, Source::Frame(1)) };
+    assert_eq!(first(&seen(sharp.clone())), Some(Mend::Tone));
+    assert_eq!(first(&seen(Lift { tone: true, grain: true, ..sharp })), None);
+    assert_eq!(
+        first(&seen(Lift { grain: true, ..lift(&wall, Source::Frame(4)) })),
+        None,
+        "nothing differs there"
+    );
+    let half = Rect { width: FIGURE.width / 2, ..FIGURE };
+    let cut = seen(lift(&around(half, 0.0), Source::Frame(2)));
+    assert_eq!(first(&cut), Some(Mend::Wider), "{cut:?}");
+    // A single frame has more noise than the plate, which shows as grain where the tone is even.
+    let grain = seen(lift(&around(Rect::new(120, 20, 70, 110), 0.0), Source::Frame(4)));
+    assert!(grain.iter().any(|s| s.mend == Mend::Grain), "{grain:?}");
 }

@@ -3,6 +3,7 @@
 
 mod assets;
 mod events;
+mod lifts;
 mod pictures;
 mod problem;
 mod routes;
@@ -42,10 +43,13 @@ use utoipa::OpenApi;
         routes::states,
         routes::go_to,
         routes::state_key,
-        routes::try_lift,
-        routes::place_lift,
+        lifts::try_lift,
+        lifts::place_lift,
+        lifts::propose,
+        lifts::seams,
+        lifts::lift_picture,
         pictures::state_picture,
-        routes::glare,
+        lifts::glare,
         routes::sample_set,
         routes::start_export,
         routes::get_run,
@@ -60,7 +64,12 @@ use utoipa::OpenApi;
         pictures::evidence,
         events::events
     ),
-    components(schemas(evanu_studio::Event, evanu_studio::Evidence, problem::Problem))
+    components(schemas(
+        evanu_studio::Event,
+        evanu_studio::Evidence,
+        evanu_studio::Purpose,
+        problem::Problem
+    ))
 )]
 struct Description;
 
@@ -95,6 +104,7 @@ pub async fn serve(studio: Studio, listener: TcpListener) -> std::io::Result<()>
                     .guard(guard::fn_guard(move |ctx| local_caller(ctx.head(), port)))
                     .configure(routes::configure)
                     .configure(pictures::configure)
+                    .configure(lifts::configure)
                     .route("/sets/{set}/frames", web::post().to(upload::upload_frames))
                     .route("/events", web::get().to(events::events))
                     .default_service(web::to(|| async { problem::not_found_response() })),

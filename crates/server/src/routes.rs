@@ -4,8 +4,8 @@ use crate::problem::{Failure, Problem};
 use actix_web::http::header::{ContentDisposition, DispositionParam, DispositionType};
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, put, web};
 use evanu_studio::{
-    AgreementFact, Change, DoubtInfo, ExportRequest, FitInfo, FolderInfo, GlareInfo, Lift, LiftInfo,
-    MovingInfo, Place, RelinkInfo, RunInfo, SetDetail, SetSummary, StateInfo, StateKey, Studio, StudioError,
+    AgreementFact, Change, DoubtInfo, ExportRequest, FitInfo, FolderInfo, MovingInfo, RelinkInfo, RunInfo,
+    SetDetail, SetSummary, StateInfo, StateKey, Studio, StudioError,
 };
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -91,9 +91,6 @@ pub fn configure(config: &mut web::ServiceConfig) {
         .service(states)
         .service(go_to)
         .service(state_key)
-        .service(try_lift)
-        .service(place_lift)
-        .service(glare)
         .service(start_export)
         .service(get_run)
         .service(cancel_run)
@@ -336,38 +333,6 @@ pub async fn go_to(studio: Shared, path: web::Path<(i64, i64)>) -> Result<web::J
 pub async fn state_key(studio: Shared, path: web::Path<(i64, i64)>) -> Result<web::Json<StateKey>, Failure> {
     let (set, seq) = *path;
     Ok(web::Json(off(&studio, move |s| s.state_key(set, seq)).await?))
-}
-
-/// What a lift would do, before it is laid.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), request_body = evanu_studio::LiftShape, responses((status = 200, body = LiftInfo), (status = 404, body = Problem), (status = 400, body = Problem), (status = 409, body = Problem)))]
-#[post("/sets/{set}/lifts/try")]
-pub async fn try_lift(
-    studio: Shared,
-    path: web::Path<i64>,
-    lift: web::Json<Lift>,
-) -> Result<web::Json<LiftInfo>, Failure> {
-    let (set, lift) = (*path, lift.into_inner());
-    Ok(web::Json(off(&studio, move |s| s.try_lift(set, &lift)).await?))
-}
-
-/// The geometry with which what a lift shows lies best on what the plate shows near there.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), request_body = evanu_studio::LiftShape, responses((status = 200, body = evanu_studio::PlaceShape), (status = 404, body = Problem), (status = 400, body = Problem), (status = 409, body = Problem)))]
-#[post("/sets/{set}/lifts/place")]
-pub async fn place_lift(
-    studio: Shared,
-    path: web::Path<i64>,
-    lift: web::Json<Lift>,
-) -> Result<web::Json<Place>, Failure> {
-    let (set, lift) = (*path, lift.into_inner());
-    Ok(web::Json(off(&studio, move |s| s.place_lift(set, &lift)).await?))
-}
-
-/// When the highlights that a lift takes off come back.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("lift" = usize, Path)), responses((status = 200, body = GlareInfo), (status = 404, body = Problem), (status = 409, body = Problem)))]
-#[get("/sets/{set}/lifts/{lift}/glare")]
-pub async fn glare(studio: Shared, path: web::Path<(i64, usize)>) -> Result<web::Json<GlareInfo>, Failure> {
-    let (set, lift) = *path;
-    Ok(web::Json(off(&studio, move |s| s.glare(set, lift)).await?))
 }
 
 /// Begins to write the plate to a file.

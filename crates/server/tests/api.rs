@@ -591,6 +591,21 @@ fn lifts_are_tried_laid_moved_and_kept_in_the_history() {
     thin["outline"] = json!([{"x": 1.0, "y": 1.0}]);
     assert_eq!(server.json("POST", &set("/lifts/try"), Some(thin)).0, 400);
 
+    // Proposed: frames that show something else there, each with what taking it would do.
+    let wanted = json!({"at": {"x": 220.0, "y": 150.0}, "outline": spot(2.0)});
+    let (status, all) = server.json("POST", &set("/lifts/proposals"), Some(wanted));
+    assert_eq!(status, 200, "{all}");
+    let frames: Vec<u64> = all.as_array().unwrap().iter().filter_map(|p| p["frame"].as_u64()).collect();
+    let mut every = frames.clone();
+    every.sort_unstable();
+    assert_eq!(every, (0..detail["frames"].as_array().unwrap().len() as u64).collect::<Vec<_>>());
+    let differs = |p: &Value| p["told"]["differs"].as_bool().unwrap();
+    let all = all.as_array().unwrap();
+    assert!(all.iter().any(differs) && !all.iter().all(differs), "{all:?}");
+    assert!(all.windows(2).all(|p| differs(&p[0]) || !differs(&p[1])), "what shows the same comes last");
+    let beyond = json!({"at": {"x": 1e9, "y": 0.0}});
+    assert_eq!(server.json("POST", &set("/lifts/proposals"), Some(beyond)).0, 400);
+
     // Laid, with an area that is kept across it.
     let change = |label: &str, part: &[(&str, Value)]| {
         let mut recipe = server.get(&set(""))["recipe"].clone();
@@ -605,6 +620,14 @@ fn lifts_are_tried_laid_moved_and_kept_in_the_history() {
     let (_, told) = server.json("POST", &set("/lifts/try"), Some(lift(2, spot(2.0))));
     assert!(told["words"].as_str().is_some_and(|w| w.contains("you keep")), "{told}");
     assert_eq!(change("no", &[("keeps", json!([{"on": 77, "outline": spot(0.0)}]))]).0, 400);
+
+    // Where it can be seen is judged by what the plate is for; it has a small picture.
+    for purpose in ["web", "screen", "print"] {
+        assert!(server.get(&set(&format!("/seams/{purpose}"))).is_array());
+    }
+    assert_eq!(server.json("GET", &set("/seams/poster"), None).0, 404);
+    assert_eq!(call(&server.base, "GET", &set("/lifts/0/picture"), None, &[]).0, 200);
+    assert_eq!(server.json("GET", &set("/lifts/7/picture"), None).0, 404);
 
     // A geometry of its own is checked, and found by itself where there is something to find.
     let mut moved = lift(1, spot(3.0));

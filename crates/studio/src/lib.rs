@@ -29,8 +29,8 @@ pub use export::{ExportFormat, ExportRequest};
 pub use model::{
     AgreementFact, AreaInfo, CanvasInfo, Change, CropInfo, DoubtInfo, Event, ExtentInfo, Finding, FitInfo,
     FolderInfo, FrameInfo, FrameState, GlareInfo, LiftInfo, LiftShape, LightInfo, Look, MovingInfo,
-    OriginInfo, PlaceShape, RelinkInfo, RunInfo, RunKind, RunState, SetDetail, SetSummary, StateInfo,
-    StateKey, StepInfo,
+    OriginInfo, PlaceShape, Proposal, Purpose, RelinkInfo, RunInfo, RunKind, RunState, SeamInfo, SetDetail,
+    SetSummary, StateInfo, StateKey, StepInfo, Wanted,
 };
 pub use sets::Incoming;
 pub use views::{Pixels, TILE};
@@ -61,6 +61,8 @@ struct Inner {
     states: Mutex<LruCache<String, Arc<views::Loaded>>>,
     /// Lifts as they were last fitted; `None` where one covers nothing.
     fits: Mutex<LruCache<String, Option<Arc<evanu_core::composite::Fitted>>>>,
+    /// Where lifts can be seen, by plate, purpose and lift.
+    seams: Mutex<LruCache<String, Vec<SeamInfo>>>,
     events: broadcast::Sender<Event>,
     queue: runs::Queue,
 }
@@ -89,6 +91,7 @@ impl Studio {
             chosen: Mutex::new(LruCache::new(capacity(6))),
             states: Mutex::new(LruCache::new(capacity(4))),
             fits: Mutex::new(LruCache::new(capacity(200))),
+            seams: Mutex::new(LruCache::new(capacity(400))),
             events,
             queue: runs::Queue::default(),
         }));

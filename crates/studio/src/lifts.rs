@@ -1,18 +1,201 @@
-//! What a lift does, in words and outlines.
+//! Lifts before and after they are laid: what one does, in words and outlines; which frames a place is best taken from; where it
+//! can be seen.
 
-use crate::model::LiftInfo;
-use evanu_core::composite::{Fitted, Lift};
+use crate::error::StudioError;
+use crate::model::{ExtentInfo, LiftInfo, Proposal, Purpose, SeamInfo, Wanted};
+use crate::views::{Loaded, Pixels, encode, fit_key, invalid};
+use crate::{Studio, View, lock};
+use evanu_core::composite::seams::{Mend, Seam};
+use evanu_core::composite::{Fitted, Lift, Place, Source};
+use evanu_core::geometry::{Point, Rect};
+use rayon::prelude::*;
+use std::sync::Arc;
 
 /// Share of its border that may cut through something unnoticed.
 const TORN: f32 = 0.04;
 /// Share of it that may be cut off unnoticed.
 const KEPT: f32 = 0.01;
 
+impl Studio {
+    /// A lift fitted to the plate, or what is kept of that.
+    fn fitted(&self, loaded: &Loaded, lift: &Lift) -> Result<Option<Arc<Fitted>>, StudioError> {
+        let name = loaded.with(|s| fit_key(&loaded.lift_state, s.plan, s.recipe, lift));
+        if let Some(fit) = lock(&self.0.fits).get(&name) {
+            return Ok(fit.clone());
+        }
+        let fit = loaded.with(|s| evanu_core::prepare::fit(s.plan, s.recipe, s.sources, lift))?.map(Arc::new);
+        lock(&self.0.fits).put(name, fit.clone());
+        Ok(fit)
+    }
+
+    /// What a lift would do, before it is laid.
+    ///
+    /// # Errors
+    /// When the frames are not ready or the lift makes no sense.
+    pub fn try_lift(&self, set: i64, lift: &Lift) -> Result<LiftInfo, StudioError> {
+        let loaded = self.loaded(set)?;
+        if !lift.is_valid(loaded.sources.len()) {
+            return Err(invalid("a lift has three to a thousand corners on a frame of this set"));
+        }
+        let fit = self.fitted(&loaded, lift)?;
+        Ok(fit.map_or_else(LiftInfo::nowhere, |fit| LiftInfo::of(&fit, lift)))
+    }
+
+    /// The geometry with which what a lift shows lies best on what the plate shows near there.
+    ///
+    /// # Errors
+    /// When the frames are not ready, the lift makes no sense, or nothing alike is found.
+    pub fn place_lift(&self, set: i64, lift: &Lift) -> Result<Place, StudioError> {
+        let loaded = self.loaded(set)?;
+        if !lift.is_valid(loaded.sources.len()) {
+            return Err(invalid("a lift has three to a thousand corners on a frame of this set"));
+        }
+        let found = loaded.with(|s| evanu_core::prepare::place(s.plan, s.recipe, s.sources, lift))?;
+        found.ok_or_else(|| {
+            StudioError::Conflict(
+                "nothing like it was found near there: move it closer by hand and try again".into(),
+            )
+        })
+    }
+
+    /// How far what frame `frame` shows around a place of the plate, in its pixels, reaches.
+    ///
+    /// # Errors
+    /// When the frames are not ready or there is no such frame.
+    pub fn extent(&self, set: i64, (x, y): (f64, f64), frame: usize) -> Result<ExtentInfo, StudioError> {
+        let loaded = self.loaded(set)?;
+        if frame >= loaded.sources.len() || loaded.plan.frames[frame].misfit.is_some() {
+            return Err(StudioError::NotFound(format!("there is no frame {frame} that fits")));
+        }
+        if !(x.is_finite() && y.is_finite() && x.abs() < 1e6 && y.abs() < 1e6) {
+            return Err(invalid("a place is two numbers within the picture"));
+        }
+        let outline = loaded.with(|scene| {
+            let canvas = scene.canvas();
+            scene.extents(&[frame], Point::new(x + canvas.x as f64, y + canvas.y as f64))
+        })?;
+        Ok(ExtentInfo { outline: outline.into_iter().next().flatten() })
+    }
+
+    /// The frames that a place can be taken from, the one that most surely leaves it clear first.
+    ///
+    /// # Errors
+    /// When the frames are not ready or the place makes no sense.
+    pub fn proposals(&self, set: i64, wanted: &Wanted) -> Result<Vec<Proposal>, StudioError> {
+        let loaded = self.loaded(set)?;
+        let within = |p: &Point| p.x.is_finite() && p.y.is_finite() && p.x.abs() < 1e6 && p.y.abs() < 1e6;
+        let (reference, frames) = loaded.with(|s| (s.plan.reference, s.used()));
+        if !within(&wanted.at) {
+            return Err(invalid("a place is two numbers within the picture"));
+        }
+        let lift_from = |frame: usize, outline: Option<Vec<Point>>| -> Option<Lift> {
+            let outline = match &wanted.outline {
+                Some(outline) => Some(outline.clone()),
+                None => outline,
+            };
+            // What it brings and takes does not depend on its grain.
+            outline
+                .map(|outline| Lift { grain: false, ..Lift::new(reference, outline, Source::Frame(frame)) })
+        };
+        let extents = match wanted.outline {
+            Some(_) => vec![None; frames.len()],
+            None => loaded.with(|scene| scene.extents(&frames, wanted.at))?,
+        };
+        let all = frames.par_iter().zip(extents).map(|(&frame, extent)| -> Result<_, StudioError> {
+            let Some(lift) = lift_from(frame, extent) else { return Ok(None) };
+            if !lift.is_valid(loaded.sources.len()) {
+                return Err(invalid("a place has three to a thousand corners"));
+            }
+            let Some(fit) = self.fitted(&loaded, &lift)? else { return Ok(None) };
+            let told = LiftInfo::of(&fit, &lift);
+            Ok(Some((fit.doubtful(), Proposal { frame, outline: lift.outline, told })))
+        });
+        let all: Vec<_> = all.collect::<Result<_, _>>()?;
+        let mut all: Vec<_> = all.into_iter().flatten().collect();
+        all.sort_by(|(a, p), (b, q)| a.0.cmp(&b.0).then(a.1.total_cmp(&b.1)).then(p.frame.cmp(&q.frame)));
+        Ok(all.into_iter().map(|(_, proposal)| proposal).collect())
+    }
+
+    /// The plate where a lift lies, at most about `side` pixels wide and high.
+    ///
+    /// # Errors
+    /// When the frames are not ready, there is no such lift, or it lies outside.
+    pub fn lift_picture(&self, set: i64, lift: usize, side: u32) -> Result<Vec<u8>, StudioError> {
+        let loaded = self.loaded(set)?;
+        let none = || StudioError::NotFound("there is no such lift on the plate".into());
+        let lift = loaded.recipe.lifts.get(lift).ok_or_else(none)?;
+        let raster = loaded.with(|scene| {
+            let (on, canvas) = (scene.plan.frames[lift.on].transform, scene.canvas());
+            let ends = |of: fn(&Point) -> f64| {
+                let all = lift.outline.iter().map(|&p| of(&on.apply(p)));
+                all.fold((f64::MAX, f64::MIN), |e, v| (e.0.min(v), e.1.max(v)))
+            };
+            let ((x0, x1), (y0, y1)) = (ends(|p| p.x), ends(|p| p.y));
+            let (wide, around) = ((x1 - x0).max(y1 - y0), 0.2 * (x1 - x0).max(y1 - y0) + 8.0);
+            let level = (0..16).find(|k| (wide + 2.0 * around) / f64::from(1u32 << k) <= f64::from(side));
+            let up = f64::from(1u32 << level.unwrap_or(0));
+            let at = |v: f64, from: i64| ((v - from as f64) / up) as i64;
+            let (x, y) = (at(x0 - around, canvas.x), at(y0 - around, canvas.y));
+            let (right, bottom) = (at(x1 + around, canvas.x), at(y1 + around, canvas.y));
+            let region = Rect::new(x, y, (right - x).max(1) as u32, (bottom - y).max(1) as u32);
+            let level = level.unwrap_or(0);
+            let region = region.intersect(canvas.size().at_level(level).rect());
+            if region.is_empty() {
+                return Err(none());
+            }
+            Ok(scene.render(View::Plate, region, level)?)
+        })?;
+        encode(&raster, Pixels::Jpeg)
+    }
+
+    /// Where lifts can be seen when the plate is used for a purpose, strongest first.
+    ///
+    /// # Errors
+    /// When the frames are not ready.
+    pub fn seams(&self, set: i64, purpose: Purpose) -> Result<Vec<SeamInfo>, StudioError> {
+        let loaded = self.loaded(set)?;
+        let of = |laid: &evanu_core::composite::Laid| {
+            let name = format!("{set}-{}-{purpose:?}-{}", loaded.plate_key, laid.index);
+            if let Some(found) = lock(&self.0.seams).get(&name) {
+                return Ok(found.clone());
+            }
+            let found: Vec<SeamInfo> = loaded
+                .with(|s| evanu_core::prepare::seams(s.plan, s.recipe, s.sources, laid, purpose.side()))?
+                .into_iter()
+                .map(|seam| SeamInfo::of(laid.index, &seam))
+                .collect();
+            lock(&self.0.seams).put(name, found.clone());
+            Ok(found)
+        };
+        let lifts = loaded.plan.lifts.clone();
+        let all: Vec<Vec<SeamInfo>> = lifts.par_iter().map(of).collect::<Result<_, StudioError>>()?;
+        let mut all: Vec<SeamInfo> = all.into_iter().flatten().collect();
+        all.sort_by(|a, b| b.step.total_cmp(&a.step).then(a.lift.cmp(&b.lift)));
+        Ok(all)
+    }
+}
+
+impl SeamInfo {
+    fn of(lift: usize, seam: &Seam) -> Self {
+        let percent = (100.0 * seam.step).max(1.0);
+        let (words, mend) = match seam.mend {
+            Mend::Grain => {
+                (format!("Its grain is {percent:.0} % coarser than the plate around it."), "grain")
+            }
+            Mend::Wider => ("Its border cuts through something: draw wider there.".to_owned(), "wider"),
+            Mend::Seek => (format!("The light steps by {percent:.0} % at its border."), "seek"),
+            Mend::Tone => (format!("The light steps by {percent:.0} % at its border."), "tone"),
+            Mend::Fade => (format!("The light steps by {percent:.0} % at its border."), "fade"),
+        };
+        Self { lift, place: seam.place.into(), step: seam.step, words, mend: mend.to_owned() }
+    }
+}
+
 impl LiftInfo {
     /// Of a lift that lies outside, or whose frame does not fit.
     pub fn nowhere() -> Self {
         let words = "It covers nothing of the plate.".to_owned();
-        Self { border: Vec::new(), brings: Vec::new(), takes: 0, words, warns: true }
+        Self { border: Vec::new(), brings: Vec::new(), takes: 0, differs: false, words, warns: true }
     }
 
     /// Of one that was fitted.
@@ -34,7 +217,8 @@ impl LiftInfo {
             told.push_str(" An area that you keep cuts a part off.");
         }
         let border = mask.outlines(&on);
-        Self { border, brings, takes, words: told, warns: torn || kept || brought > 0 && takes > 0 }
+        let differs = fit.noticed.undecided || brought + takes > 0;
+        Self { border, brings, takes, differs, words: told, warns: torn || kept || brought > 0 && takes > 0 }
     }
 }
 

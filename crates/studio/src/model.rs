@@ -574,9 +574,15 @@ pub struct LiftShape {
     /// Whether its tone is matched along the border.
     #[serde(default)]
     pub tone: bool,
+    /// Whether frames that show the same as its own are averaged, so that its grain is that of what is around.
+    #[serde(default)]
+    pub grain: bool,
     /// A geometry of its own.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub place: Option<PlaceShape>,
+    /// Parts that were given back: closed outlines in the frame's pixels.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub less: Vec<Vec<PointShape>>,
     /// How much of it shows, 0..=1; for `calm`, how small a highlight is taken off.
     pub strength: f32,
     /// Kept without being laid.
@@ -618,10 +624,74 @@ pub struct LiftInfo {
     pub brings: Vec<Vec<evanu_core::geometry::Point>>,
     /// How many things it takes away.
     pub takes: usize,
+    /// Whether it shows anything else than the plate.
+    pub differs: bool,
     /// What it does, in words.
     pub words: String,
     /// Whether the words are a warning.
     pub warns: bool,
+}
+
+/// A place that is to be taken from somewhere.
+#[derive(Debug, Clone, Deserialize, ToSchema)]
+pub struct Wanted {
+    /// A place in it, in reference pixels.
+    #[schema(value_type = PointShape)]
+    pub at: evanu_core::geometry::Point,
+    /// A closed outline around it, in reference pixels; without one, how far the thing there reaches is found.
+    #[serde(default)]
+    #[schema(value_type = Option<Vec<PointShape>>)]
+    pub outline: Option<Vec<evanu_core::geometry::Point>>,
+}
+
+/// A frame that a place can be taken from.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Proposal {
+    /// Its index.
+    pub frame: usize,
+    /// What would be taken: a closed outline in reference pixels.
+    #[schema(value_type = Vec<PointShape>)]
+    pub outline: Vec<evanu_core::geometry::Point>,
+    /// What that would do.
+    pub told: LiftInfo,
+}
+
+/// What the plate is for, and so how closely it is looked at.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Purpose {
+    /// At most 2048 pixels along its longer side.
+    Web,
+    /// At most 3840 pixels.
+    Screen,
+    /// Every pixel.
+    Print,
+}
+
+impl Purpose {
+    /// Most pixels along the longer side.
+    pub fn side(self) -> u32 {
+        match self {
+            Self::Web => 2048,
+            Self::Screen => 3840,
+            Self::Print => u32::MAX,
+        }
+    }
+}
+
+/// A place where a lift can be seen.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct SeamInfo {
+    /// Place of the lift in the recipe's list.
+    pub lift: usize,
+    /// Where, in reference pixels.
+    pub place: AreaInfo,
+    /// How far the light steps, or its grain stands over that around, as a share.
+    pub step: f32,
+    /// What there is, in words.
+    pub words: String,
+    /// What would help: `seek`, `tone`, `grain`, `fade` or `wider`.
+    pub mend: String,
 }
 
 /// How far a thing reaches.
@@ -685,6 +755,8 @@ mod tests {
             seek: true,
             trim: true,
             tone: false,
+            grain: true,
+            less: vec![vec![p(1.0, 2.0), p(3.5, 4.0), p(5.0, 6.5)]],
             place: Some(Place { shift: [1.5, 2.0], turn: 3.0, scale: 1.5, mirror: true }),
             strength: 0.5,
             off: false,

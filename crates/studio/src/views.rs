@@ -2,14 +2,12 @@
 
 use crate::error::StudioError;
 use crate::findings::{before_aligning, findings, verdict};
-use crate::model::{
-    AgreementFact, CanvasInfo, CropInfo, ExtentInfo, FitInfo, FrameInfo, FrameRow, LiftInfo, Look,
-};
+use crate::model::{AgreementFact, CanvasInfo, CropInfo, FitInfo, FrameInfo, FrameRow, Look};
 use crate::prepare::plan_key;
 use crate::{Method, Recipe, Studio, View, lock};
 use base64::Engine;
 use evanu_core::combine::consensus::Choice;
-use evanu_core::composite::{Lift, Place};
+use evanu_core::composite::Lift;
 use evanu_core::develop::Develop;
 use evanu_core::evidence::doubts::Doubt;
 use evanu_core::evidence::moving::Moving;
@@ -51,7 +49,7 @@ pub(crate) struct Loaded {
     /// Changes whenever aligned samples do; development lies on top of them.
     stack_key: String,
     /// Changes whenever what lifts are fitted to does.
-    lift_state: String,
+    pub(crate) lift_state: String,
     /// For each of the plan's doubts, how it was settled.
     pub settled: Vec<Option<Settled>>,
     agreement: Mutex<Option<AgreementFact>>,
@@ -127,11 +125,11 @@ fn small_plate(loaded: &Loaded, side: u32) -> Result<Raster, RenderError> {
 }
 
 /// The name that a lift's fit is kept under.
-fn fit_key(state: &str, lift: &Lift) -> String {
-    blake3::hash(format!("{state} {}", lift.shape()).as_bytes()).to_hex().to_string()
+pub(crate) fn fit_key(state: &str, plan: &Plan, recipe: &Recipe, lift: &Lift) -> String {
+    format!("{state} {:x}", evanu_core::prepare::fit_key(plan, recipe, lift))
 }
 
-fn invalid(text: &str) -> StudioError {
+pub(crate) fn invalid(text: &str) -> StudioError {
     StudioError::Invalid(text.into())
 }
 
@@ -234,7 +232,7 @@ impl Studio {
     ) -> Result<(), StudioError> {
         let open: Vec<&dyn FrameSource> = sources.iter().map(|s| &**s as &dyn FrameSource).collect();
         evanu_core::prepare::lift(plan, recipe, |plan, lift| {
-            let name = fit_key(state, lift);
+            let name = fit_key(state, plan, recipe, lift);
             if let Some(fit) = lock(&self.0.fits).get(&name) {
                 return Ok(fit.clone());
             }
@@ -243,65 +241,6 @@ impl Studio {
             Ok(fit)
         })?;
         Ok(())
-    }
-
-    /// What a lift would do, before it is laid.
-    ///
-    /// # Errors
-    /// When the frames are not ready or the lift makes no sense.
-    pub fn try_lift(&self, set: i64, lift: &Lift) -> Result<LiftInfo, StudioError> {
-        let loaded = self.loaded(set)?;
-        if !lift.is_valid(loaded.sources.len()) {
-            return Err(invalid("a lift has three to a thousand corners on a frame of this set"));
-        }
-        let name = fit_key(&loaded.lift_state, lift);
-        let kept = lock(&self.0.fits).get(&name).cloned();
-        let fit = match kept {
-            Some(fit) => fit,
-            None => {
-                let fit = loaded.with(|s| evanu_core::prepare::fit(s.plan, s.recipe, s.sources, lift))?;
-                let fit = fit.map(Arc::new);
-                lock(&self.0.fits).put(name, fit.clone());
-                fit
-            }
-        };
-        Ok(fit.map_or_else(LiftInfo::nowhere, |fit| LiftInfo::of(&fit, lift)))
-    }
-
-    /// The geometry with which what a lift shows lies best on what the plate shows near there.
-    ///
-    /// # Errors
-    /// When the frames are not ready, the lift makes no sense, or nothing alike is found.
-    pub fn place_lift(&self, set: i64, lift: &Lift) -> Result<Place, StudioError> {
-        let loaded = self.loaded(set)?;
-        if !lift.is_valid(loaded.sources.len()) {
-            return Err(invalid("a lift has three to a thousand corners on a frame of this set"));
-        }
-        let found = loaded.with(|s| evanu_core::prepare::place(s.plan, s.recipe, s.sources, lift))?;
-        found.ok_or_else(|| {
-            StudioError::Conflict(
-                "nothing like it was found near there: move it closer by hand and try again".into(),
-            )
-        })
-    }
-
-    /// How far what frame `frame` shows around a place of the plate, in its pixels, reaches.
-    ///
-    /// # Errors
-    /// When the frames are not ready or there is no such frame.
-    pub fn extent(&self, set: i64, (x, y): (f64, f64), frame: usize) -> Result<ExtentInfo, StudioError> {
-        let loaded = self.loaded(set)?;
-        if frame >= loaded.sources.len() || loaded.plan.frames[frame].misfit.is_some() {
-            return Err(StudioError::NotFound(format!("there is no frame {frame} that fits")));
-        }
-        if !(x.is_finite() && y.is_finite() && x.abs() < 1e6 && y.abs() < 1e6) {
-            return Err(invalid("a place is two numbers within the picture"));
-        }
-        let outline = loaded.with(|scene| {
-            let canvas = scene.canvas();
-            scene.extent(frame, Point::new(x + canvas.x as f64, y + canvas.y as f64))
-        })?;
-        Ok(ExtentInfo { outline })
     }
 
     /// A tile of a view: encoded bytes and a tag that changes whenever they do.
@@ -515,7 +454,7 @@ impl Studio {
     }
 }
 
-fn encode(raster: &Raster, kind: Pixels) -> Result<Vec<u8>, StudioError> {
+pub(crate) fn encode(raster: &Raster, kind: Pixels) -> Result<Vec<u8>, StudioError> {
     let bytes = match kind {
         Pixels::Jpeg => encode_jpeg(raster, 90),
         Pixels::Png => encode_png(raster),

@@ -67,7 +67,7 @@ fn a_place_is_taken_from_a_frame_by_pointing_and_given_back() {
         s.until(&format!("{FACT}.includes('1 switched off')")).await;
         s.press("Switch on").await;
         s.until(&format!("{FACT} === '1 place taken by hand'")).await;
-        s.press("Give back").await;
+        s.press("Give all of it back").await;
         s.until(&format!("{FACT} === 'nothing taken by hand'")).await;
         s.undo().await;
         s.until(&format!("{FACT} === '1 place taken by hand'")).await;
@@ -127,5 +127,92 @@ fn a_loop_comes_from_a_frame_or_by_a_method() {
         );
         s.js(&kind).await;
         s.until("window.kind === 'image/png'").await;
+    });
+}
+
+#[test]
+fn the_best_frame_is_proposed_and_what_was_taken_is_given_back_in_parts() {
+    with_stage(|s| async move {
+        s.bring_in(6).await;
+        let (x, y) = busy_place(&s).await;
+        let clean = s.seen(x, y).await;
+        let (x, y) = (i64::from(x) + 6, i64::from(y) + 6);
+        let around = |wide: i64, high: i64| {
+            [(-1, -1), (0, -1), (1, -1), (1, 0), (1, 1), (0, 1), (-1, 1), (-1, 0)]
+                .map(|(dx, dy)| (x + wide * dx, y + high * dy))
+        };
+        // Whoever the reference frame shows there is brought in.
+        s.tap('d').await;
+        let shown = "document.querySelector('select[aria-label=\"Right of the divider\"]')";
+        s.until(shown).await;
+        let number = s.js(&format!("return {shown}.selectedOptions[0].text")).await;
+        s.tap('d').await;
+        s.tap(number.as_str().and_then(|t| t.chars().last()).unwrap()).await;
+        s.until("document.querySelector('[data-testid=picture]').innerText.includes('aligned')").await;
+        s.tap('l').await;
+        s.until("document.querySelector('[data-testid=drawing]')").await;
+        s.drag(&around(45, 60)).await;
+        s.until(&format!("{FACT} === '1 place taken by hand'")).await;
+        let mut with = clean;
+        for _ in 0..200 {
+            with = s.seen((x - 6) as u32, (y - 6) as u32).await;
+            if apart(with, clean) > 20.0 {
+                break;
+            }
+        }
+        assert!(apart(with, clean) > 20.0, "somebody was brought in: {with:?}, {clean:?}");
+
+        // Pointed at, the best frame leaves the place clear; the next best goes in its stead.
+        s.drag(&[(x, y), (x, y)]).await;
+        s.tap('n').await;
+        s.until(&format!("{FACT} === '2 places taken by hand'")).await;
+        s.until("document.querySelector('[data-testid=told]').innerText.includes('1 of ')").await;
+        s.until("document.querySelector('[data-testid=told]').innerText.includes('takes one thing away')")
+            .await;
+        for _ in 0..200 {
+            with = s.seen((x - 6) as u32, (y - 6) as u32).await;
+            if apart(with, clean) < 12.0 {
+                break;
+            }
+        }
+        assert!(apart(with, clean) < 12.0, "the place is clear: {with:?}, {clean:?}");
+        s.tap('n').await;
+        s.until("document.querySelector('[data-testid=told]').innerText.includes('2 of ')").await;
+        assert_eq!(s.js(&format!("return {FACT}")).await, "2 places taken by hand");
+        s.tap(char::from(Key::Escape)).await;
+
+        // Both meet, which is said; the list looks for seams by what the plate is for.
+        s.open_line("lifts").await;
+        s.js("document.querySelector('[data-lift=\"0\"] button').click()").await;
+        s.until("document.querySelector('[data-testid=overlaps]')?.innerText.includes('place 2')").await;
+        s.js("document.querySelector('[data-lift=\"0\"] button').click()").await;
+        s.until("document.querySelector('[data-testid=no-seams], [data-seam]')").await;
+        s.press("Mark").await;
+        s.until("document.querySelector('[data-testid=seams]')").await;
+        s.press("Whole").await;
+        s.until("document.querySelector('[data-testid=zoom]').innerText.startsWith('5')").await;
+
+        // A part is given back by a loop, then all of it; nothing is taken beside.
+        s.tap('u').await;
+        s.until("document.querySelector('[data-testid=drawing]')?.innerText.includes('what to give back')")
+            .await;
+        s.drag(&around(60, 8)).await;
+        s.until(
+            "document.querySelector('[data-testid=fact-history]').innerText === 'last: give a part back'",
+        )
+        .await;
+        s.tap('u').await;
+        s.until("document.querySelector('[data-testid=drawing]')").await;
+        s.drag(&around(160, 170)).await;
+        s.until(&format!("{FACT} === 'nothing taken by hand'")).await;
+        s.undo().await;
+        s.until(&format!("{FACT} === '2 places taken by hand'")).await;
+
+        // What differs between the plate and the reference frame.
+        s.tap('y').await;
+        s.until("document.querySelector('[data-testid=picture]').innerText.includes('what differs')").await;
+        s.until("!document.querySelector('[data-testid=divider]')").await;
+        s.tap('y').await;
+        s.until("document.querySelector('[data-testid=divider]')").await;
     });
 }

@@ -19,6 +19,9 @@ export type Area = Schemas["Area"];
 export type Point = Schemas["Point"];
 export type Lift = Schemas["Lift"];
 export type LiftInfo = Schemas["LiftInfo"];
+export type Proposal = Schemas["Proposal"];
+export type Purpose = Schemas["Purpose"];
+export type Seam = Schemas["SeamInfo"];
 export type State = Schemas["StateInfo"];
 export type Moving = Schemas["MovingInfo"];
 export type Extent = Schemas["ExtentInfo"];
@@ -72,6 +75,8 @@ export const api = {
   glare: (id: number, lift: number) => ask<Schemas["GlareInfo"]>("GET", `/sets/${id}/lifts/${lift}/glare`),
   tryLift: (id: number, lift: Lift, signal?: AbortSignal) => ask<LiftInfo>("POST", `/sets/${id}/lifts/try`, lift, signal),
   placeLift: (id: number, lift: Lift) => ask<Schemas["Place"]>("POST", `/sets/${id}/lifts/place`, lift),
+  proposals: (id: number, wanted: Schemas["Wanted"]) => ask<Proposal[]>("POST", `/sets/${id}/lifts/proposals`, wanted),
+  seams: (id: number, purpose: Purpose) => ask<Seam[]>("GET", `/sets/${id}/seams/${purpose}`),
   history: (id: number) => ask<State[]>("GET", `/sets/${id}/history`),
   goTo: (id: number, seq: number) => ask<SetDetail>("POST", `/sets/${id}/history/${seq}`),
   stateKey: (id: number, seq: number) => ask<Schemas["StateKey"]>("GET", `/sets/${id}/history/${seq}`),
@@ -88,6 +93,9 @@ export const evidence = (set: number, key: string, what: "origin" | "alone" | "f
 
 /** A small picture of a state; one that was gone on with is another picture. */
 export const statePicture = (set: number, state: State, side: number) => `/api/sets/${set}/history/${state.seq}/picture?side=${side}&made=${state.made ?? 0}`;
+
+/** The plate where a lift lies, as the lift's state has it. */
+export const liftPicture = (set: number, key: string, lift: number) => `/api/sets/${set}/lifts/${lift}/picture?${key}`;
 
 export const thumbnail = (set: number, frame: number, side: number) => `/api/sets/${set}/frames/${frame}/thumbnail?side=${side}`;
 

@@ -399,6 +399,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sets/{set}/lifts/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The frames that a place can be taken from, the one that most surely leaves it clear first. */
+        post: operations["propose"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sets/{set}/lifts/try": {
         parameters: {
             query?: never;
@@ -425,6 +442,23 @@ export interface paths {
         };
         /** When the highlights that a lift takes off come back. */
         get: operations["glare"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sets/{set}/lifts/{lift}/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The plate where a lift lies, small. */
+        get: operations["lift_picture"];
         put?: never;
         post?: never;
         delete?: never;
@@ -580,6 +614,23 @@ export interface paths {
         put?: never;
         /** Brings a deleted set back. */
         post: operations["restore_set"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sets/{set}/seams/{purpose}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where lifts can be seen when the plate is used for a purpose, strongest first. */
+        get: operations["seams"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1026,6 +1077,10 @@ export interface components {
         Lift: {
             /** @description Whether the border moves to edges of the picture near it. */
             follow: boolean;
+            /** @description Whether frames that show the same as its own are averaged, so that its grain is that of what is around. */
+            grain?: boolean;
+            /** @description Parts that were given back: closed outlines in the frame's pixels. */
+            less?: components["schemas"]["Point"][][];
             /** @description Kept without being laid. */
             off: boolean;
             /** @description Index of the frame it was drawn on. */
@@ -1058,6 +1113,8 @@ export interface components {
             border: components["schemas"]["Point"][][];
             /** @description What it brings in: closed outlines. */
             brings: components["schemas"]["Point"][][];
+            /** @description Whether it shows anything else than the plate. */
+            differs: boolean;
             /** @description How many things it takes away. */
             takes: number;
             /** @description Whether the words are a warning. */
@@ -1185,6 +1242,20 @@ export interface components {
             /** @description Always `about:blank`: the title says it all. */
             type: string;
         };
+        /** @description A frame that a place can be taken from. */
+        Proposal: {
+            /** @description Its index. */
+            frame: number;
+            /** @description What would be taken: a closed outline in reference pixels. */
+            outline: components["schemas"]["Point"][];
+            /** @description What that would do. */
+            told: components["schemas"]["LiftInfo"];
+        };
+        /**
+         * @description What the plate is for, and so how closely it is looked at.
+         * @enum {string}
+         */
+        Purpose: "web" | "screen" | "print";
         /** @description How a recipe looks to clients; the core's type serialises to it, and a test holds the two together. */
         Recipe: {
             /** @description `auto`, `off`, `shift`, `rigid`, `similarity` or `perspective`. */
@@ -1254,6 +1325,22 @@ export interface components {
          * @enum {string}
          */
         RunState: "queued" | "running" | "done" | "failed" | "cancelled";
+        /** @description A place where a lift can be seen. */
+        SeamInfo: {
+            /** @description Place of the lift in the recipe's list. */
+            lift: number;
+            /** @description What would help: `seek`, `tone`, `grain`, `fade` or `wider`. */
+            mend: string;
+            /** @description Where, in reference pixels. */
+            place: components["schemas"]["AreaInfo"];
+            /**
+             * Format: float
+             * @description How far the light steps, or its grain stands over that around, as a share.
+             */
+            step: number;
+            /** @description What there is, in words. */
+            words: string;
+        };
         /** @description Everything about an open set. */
         SetDetail: {
             canvas?: components["schemas"]["CanvasInfo"] | null;
@@ -1380,6 +1467,13 @@ export interface components {
              * @description Share done, 0..=1.
              */
             share: number;
+        };
+        /** @description A place that is to be taken from somewhere. */
+        Wanted: {
+            /** @description A place in it, in reference pixels. */
+            at: components["schemas"]["Point"];
+            /** @description A closed outline around it, in reference pixels; without one, how far the thing there reaches is found. */
+            outline?: components["schemas"]["Point"][] | null;
         };
     };
     responses: never;
@@ -2233,6 +2327,55 @@ export interface operations {
             };
         };
     };
+    propose: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Wanted"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"][];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     try_lift: {
         parameters: {
             query?: never;
@@ -2300,6 +2443,44 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["GlareInfo"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    lift_picture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+                lift: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/jpeg": number[];
                 };
             };
             404: {
@@ -2599,6 +2780,44 @@ export interface operations {
                 content?: never;
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    seams: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+                purpose: components["schemas"]["Purpose"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SeamInfo"][];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

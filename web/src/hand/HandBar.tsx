@@ -8,7 +8,7 @@ import { Button } from "../ui/controls";
 import { withHand } from "./hands";
 
 export function HandBar({ open, set }: { open: OpenSet; set: SetDetail }) {
-  const { hand: index, view, other, through, flicking, set: put } = useView();
+  const { hand: index, view, other, compare, flicking, set: put } = useView();
   const frame = set.frames.find((f) => f.index === index);
   const saved = set.recipe.hands.find((h) => h.frame === index);
   const hand: Hand | null =
@@ -37,10 +37,10 @@ export function HandBar({ open, set }: { open: OpenSet; set: SetDetail }) {
   const n = frameNumber(set, hand.frame);
   const own = `frame-${hand.frame}`;
   const reference = `frame-${set.reference}`;
-  const mode = view === `difference-${hand.frame}` ? "difference" : flicking ? "flicker" : other && through ? "through" : "plain";
+  const mode = view === `difference-${hand.frame}` ? "difference" : flicking ? "flicker" : other && compare === "through" ? "through" : "plain";
   const show = (wanted: string) => {
-    const plain = { view: own, other: null, through: false, flicking: false };
-    if (wanted === "through") put({ ...plain, view: reference, other: own, through: true });
+    const plain = { view: own, other: null, compare: "divide" as const, flicking: false };
+    if (wanted === "through") put({ ...plain, view: reference, other: own, compare: "through" });
     else if (wanted === "difference") put({ ...plain, view: `difference-${hand.frame}` });
     else if (wanted === "flicker") put({ ...plain, flicking: true });
     else put(plain);
@@ -91,7 +91,7 @@ export function HandBar({ open, set }: { open: OpenSet; set: SetDetail }) {
           Give back
         </button>
       )}
-      <Button strong onClick={() => put({ hand: null, pairing: false, other: null, through: false, flicking: false, view: "plate" })}>
+      <Button strong onClick={() => put({ hand: null, pairing: false, other: null, compare: "divide", flicking: false, view: "plate" })}>
         Done
       </Button>
     </div>

@@ -4,8 +4,8 @@ import type { SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { isLaid } from "../picture/names";
 import { next } from "../picture/light";
-import { camera, resized, surrounds, useView } from "../picture/view";
-import { takePlace } from "../lifts/lifts";
+import { camera, resized, surrounds, toggled, useView } from "../picture/view";
+import { nextBest, takePlace } from "../lifts/lifts";
 import { goTo, nextOpen, settle, useDoubts } from "../sheet/DoubtsLine";
 import { asideLabel } from "../sheet/FramesLine";
 
@@ -16,6 +16,7 @@ export const keyList: [string, string][] = [
   ["C", "Contact sheet: all frames on the axis of time"],
   ["T", "See-through: the frame right of the divider over the whole"],
   ["E", "Both sides of a comparison take turns"],
+  ["Y", "What differs between both sides of a comparison, four times as strong"],
   ["I", "Inspection light: shadows lifted, tone flattened, grain only; the view alone"],
   ["R", "Reach: where frames end"],
   ["P", "Plate"],
@@ -25,6 +26,8 @@ export const keyList: [string, string][] = [
   ["M", "This place by every method"],
   ["L", "Loop: draw around a place to take it from a frame or by a method; from the frame that is shown, at once"],
   ["G", "Brush over a place instead of drawing around it"],
+  ["N", "Take the kept place from the frame that most surely leaves it clear; again: from the next"],
+  ["U", "Give back what is drawn around or brushed over"],
   ["O", "Origin: hatched where few frames agree"],
   ["Q", "Crops with the clearest first, or in order of time"],
   ["1 … 9, 0", "Show frame 1 … 9, 10; at a kept place, a loop or a doubt, take it from that frame"],
@@ -90,6 +93,7 @@ export function useKeys(open: OpenSet, set: SetDetail | undefined) {
       const far = e.shiftKey ? 400 : 40;
       const digit = /^\d$/.test(e.key) ? (Number(e.key) + 9) % 10 : null;
       const frame = set.frames.find((f) => f.index === shown());
+      const beside = v.other ? {} : { other: set.reference == null ? null : `frame-${set.reference}` };
       const inControls = target.closest("[role=radiogroup], [role=slider], input[type=range]");
       const acts: Record<string, () => void> = {
         b: () => v.set({ holding: true }),
@@ -99,15 +103,18 @@ export function useKeys(open: OpenSet, set: SetDetail | undefined) {
         a: () => v.set({ view: v.view === "agreement" ? "plate" : "agreement", flicking: false }),
         m: () => v.set({ byMethod: !v.byMethod }),
         // A frame that is shown is the one to take from.
-        l: () => v.set({ drawing: v.drawing === "loop" ? null : "loop", taking: shown(), sheet: false, flicking: false, ...(shown() == null ? { view: "plate" } : {}) }),
-        g: () => v.set({ drawing: v.drawing === "brush" ? null : "brush", taking: v.drawing === "brush" ? null : shown(), sheet: false, flicking: false, ...(shown() == null ? { view: "plate" } : {}) }),
+        l: () => v.set({ drawing: v.drawing === "loop" ? null : "loop", giving: false, taking: shown(), sheet: false, flicking: false, ...(shown() == null ? { view: "plate" } : {}) }),
+        g: () => v.set({ drawing: v.drawing === "brush" ? null : "brush", giving: v.drawing === "loop" && v.giving, taking: v.drawing === "brush" ? null : shown(), sheet: false, flicking: false, ...(shown() == null ? { view: "plate" } : {}) }),
         i: () => v.set({ light: next(v.light), sheet: false }),
-        e: () => v.other && v.set({ blinking: !v.blinking, through: false }),
+        e: () => v.other && v.set({ compare: toggled(v.compare, "turns") }),
+        y: () => v.set({ compare: v.other ? toggled(v.compare, "difference") : "difference", ...beside }),
         o: () => v.set({ evidence: !v.evidence, sheet: false }),
         q: () => v.set({ clearest: !v.clearest }),
         c: () => v.set({ sheet: !v.sheet, flicking: false }),
         r: () => v.set({ reach: !v.reach, sheet: false }),
-        t: () => v.set(v.other ? { through: !v.through } : { through: true, other: set.reference == null ? null : `frame-${set.reference}` }),
+        t: () => v.set({ compare: v.other ? toggled(v.compare, "through") : "through", ...beside }),
+        n: () => void nextBest(open, set),
+        u: () => v.set(v.giving ? { drawing: null, giving: false } : { drawing: v.drawing === "brush" ? "brush" : "loop", giving: true, taking: null, sheet: false, flicking: false, view: "plate" }),
         w: camera.whole,
         h: camera.hundred,
         "+": () => larger(1),
@@ -124,7 +131,7 @@ export function useKeys(open: OpenSet, set: SetDetail | undefined) {
           open.change(asideLabel(set.frames.indexOf(frame) + 1, frame.set_aside), { used });
         },
         s: () => v.set({ surround: surrounds[(surrounds.indexOf(v.surround) + 1) % surrounds.length] }),
-        escape: () => (v.drawing ? v.set({ drawing: null, taking: null }) : v.moving ? v.set({ moving: false }) : v.set({ pinned: null, other: null, flicking: false, through: false, blinking: false, sheet: false, hand: null, pairing: false, doubt: null, loop: null, peek: null, lift: null, view: "plate" })),
+        escape: () => (v.drawing ? v.set({ drawing: null, taking: null, giving: false }) : v.moving ? v.set({ moving: false }) : v.set({ pinned: null, other: null, flicking: false, compare: "divide", sheet: false, hand: null, pairing: false, doubt: null, loop: null, peek: null, lift: null, view: "plate" })),
         "?": () => v.set({ keysShown: true }),
         ...(inControls
           ? {}

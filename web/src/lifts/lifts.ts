@@ -4,6 +4,7 @@ import type { OpenSet } from "../api/useSet";
 import { frameNumber } from "../picture/names";
 import { useView } from "../picture/view";
 import { tell, tellError } from "../ui/Notices";
+import { inside, meet } from "./outlines";
 import { methodTitle } from "../ui/words";
 
 export type Source = Lift["source"];
@@ -24,13 +25,13 @@ export function softness(width: number, source: Source): number {
 /** A lift as it begins: taken from a frame, its border is found and its tone is matched. */
 export function begun(set: SetDetail, outline: Point[], source: Source): Lift {
   const single = "frame" in source;
-  return { on: set.reference ?? 0, outline, source, soft: softness(set.canvas?.width ?? 0, source), follow: false, seek: single, trim: false, tone: single, strength: 1, off: false };
+  return { on: set.reference ?? 0, outline, source, soft: softness(set.canvas?.width ?? 0, source), follow: false, seek: single, trim: false, tone: single, grain: single, strength: 1, off: false };
 }
 
 /** The recipe's lifts with this outline from another source: the same outline is drawn once. */
 export function laid(lifts: Lift[], drawn: Lift): Lift[] {
-  const same = (l: Lift) => l.on === drawn.on && JSON.stringify(l.outline) === JSON.stringify(drawn.outline);
-  return lifts.some(same) ? lifts.map((l) => (same(l) ? { ...l, source: drawn.source, off: false } : l)) : [...lifts, drawn];
+  const drawnAlike = (l: Lift) => l.on === drawn.on && same(l.outline, drawn.outline);
+  return lifts.some(drawnAlike) ? lifts.map((l) => (drawnAlike(l) ? { ...l, source: drawn.source, off: false } : l)) : [...lifts, drawn];
 }
 
 /** Lays the loop from a source. */
@@ -60,6 +61,51 @@ export async function takePlace(open: OpenSet, set: SetDetail, frame: number) {
   } catch (e) {
     tellError(e);
   }
+}
+
+/** Takes the open place from the frame that most surely leaves it clear; asked again, from the next best instead. */
+export async function nextBest(open: OpenSet, set: SetDetail) {
+  const { loop, pinned, tries, set: put } = useView.getState();
+  const canvas = set.canvas;
+  if (!canvas || !(loop ?? pinned)) return tell("Click a place or draw around it first: it is then taken from the frame that most surely leaves it clear.");
+  const place = JSON.stringify([set.id, loop ?? pinned]);
+  const lifts = set.recipe.lifts ?? [];
+  try {
+    const going = tries?.place === place ? tries : null;
+    const list = going?.list ?? (await worth(set, loop, pinned));
+    const before = going?.list[going.at];
+    const at = going ? (going.at + 1) % list.length : 0;
+    const next = list[at];
+    if (!next) return tell("Every frame shows the same as the plate here.");
+    // The one before it leaves; what lies at its place in the list stays there.
+    const lift = begun(set, next.outline, { frame: next.frame });
+    const k = before ? lifts.findIndex((l) => frameOf(l.source) === before.frame && same(l.outline, before.outline)) : -1;
+    open.change(`take a place from frame ${frameNumber(set, next.frame)}`, { lifts: k < 0 ? laid(lifts, lift) : lifts.map((l, i) => (i === k ? lift : l)) });
+    put({ tries: { place, list, at } });
+  } catch (e) {
+    tellError(e);
+  }
+}
+
+/** Frames that show something else than the plate at a place, best first. */
+async function worth(set: SetDetail, loop: Point[] | null, pinned: Point | null) {
+  const { x, y } = set.canvas ?? { x: 0, y: 0 };
+  const moved = (p: Point) => ({ x: p.x + x, y: p.y + y });
+  const at = pinned ?? loop?.[0];
+  if (!at) return [];
+  const all = await api.proposals(set.id, { at: moved(at), outline: loop?.map(moved) });
+  return all.filter((p) => p.told.differs);
+}
+
+const same = (a: Point[], b: Point[]) => JSON.stringify(a) === JSON.stringify(b);
+
+/** Gives back what lies within a loop: whole lifts, and parts of others. The loop is in pixels of the reference. */
+export function giveBack(open: OpenSet, set: SetDetail, loop: Point[]) {
+  const lifts = set.recipe.lifts ?? [];
+  const own = lifts.map((l) => !l.off && l.on === set.reference && meet(l.outline, loop));
+  if (!own.includes(true)) return tell(lifts.some((l) => l.on !== set.reference) ? "Nothing that was taken on this reference frame lies here; the list gives back the rest." : "Nothing was taken here.");
+  const left = lifts.flatMap((l, k) => (!own[k] ? [l] : l.outline.every((p) => inside(p, loop)) ? [] : [{ ...l, less: [...(l.less ?? []), loop] }]));
+  open.change(left.length < lifts.length ? "give a place back" : "give a part back", { lifts: left });
 }
 
 /** What would happen if the open loop, or the thing under the kept place, were taken from a frame; in words, with what it brings. */

@@ -1,12 +1,23 @@
-// What a lift does: its border as it was found, what it brings along, in words.
+// What a lift does: its border as it was found, what it brings along, in words; and where lifts can be seen.
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { api, type Lift, type SetDetail } from "../api/client";
+import { useView } from "../picture/view";
 
 export function useLiftInfo(set: SetDetail, lift: Lift | undefined) {
   return useQuery({
     queryKey: ["lift", set.id, set.plate_key, lift && JSON.stringify({ ...lift, strength: 0, off: false })],
     queryFn: ({ signal }) => api.tryLift(set.id, lift as Lift, signal),
     enabled: lift != null && set.plate_key != null,
+    placeholderData: keepPreviousData,
+  }).data;
+}
+
+export function useSeams(set: SetDetail, wanted: boolean) {
+  const { purpose } = useView();
+  return useQuery({
+    queryKey: ["seams", set.id, set.plate_key, purpose],
+    queryFn: () => api.seams(set.id, purpose),
+    enabled: wanted && set.plate_key != null && (set.recipe.lifts ?? []).length > 0,
     placeholderData: keepPreviousData,
   }).data;
 }

@@ -1,13 +1,13 @@
 // The place under the pointer, as each frame saw it, side by side; with nothing pointed at, the frames whole.
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
-import { api, thumbnail, type Frame, type LiftInfo, type Look, type SetDetail } from "../api/client";
+import { api, thumbnail, type Frame, type LiftInfo, type Look, type Proposal, type SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { frameNumber, isLaid } from "../picture/names";
 import { useView } from "../picture/view";
 import { clock, methodTitle } from "../ui/words";
 import { asideLabel } from "../sheet/FramesLine";
-import { boxOf, sourceWords, takeLoop, takePlace, tryPlace } from "../lifts/lifts";
+import { boxOf, nextBest, sourceWords, takeLoop, takePlace, tryPlace } from "../lifts/lifts";
 import { goTo, nextOpen, settle, useDoubts } from "../sheet/DoubtsLine";
 
 const methods = ["consensus", "median", "clipped", "mean", "darkest", "lightest", "everybody"];
@@ -82,11 +82,11 @@ function useTold(set: SetDetail): LiftInfo | null {
     gcTime: 10_000,
   }).data;
   if (!asked || !told) return null;
-  return { ...told, words: `From frame ${frameNumber(set, peek)}: ${told.words.charAt(0).toLowerCase()}${told.words.slice(1)}` };
+  return { ...told, words: `From frame ${frameNumber(set, peek)}: ${lower(told.words)}` };
 }
 
 export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
-  const { view, byMethod, pinned, loop, doubt, clearest, drawing, set: put } = useView();
+  const { view, byMethod, pinned, loop, doubt, clearest, drawing, giving, tries, set: put } = useView();
   const doubts = useDoubts(set);
   const { row, width } = useCropWidth(byMethod ? methods.length : set.frames.length);
   const look = useLook(set, width);
@@ -103,7 +103,8 @@ export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
       goTo(doubts, nextOpen(doubts, doubt, 1));
     } else void takePlace(open, set, frame);
   };
-  const told = useTold(set);
+  const told = useTold(set) ?? (tries?.place === JSON.stringify([set.id, loop ?? pinned]) ? triedWords(set, tries) : null);
+  const draw = (how: "loop" | "brush", giving = false) => put({ drawing: how, giving, taking: giving ? null : shownFrame(view), sheet: false, flicking: false, ...(giving || shownFrame(view) == null ? { view: "plate" } : {}) });
   const press = (f: Frame, name: string) => {
     if (kept && f.index != null && f.used) take(f.index);
     else put({ view: view === name ? "plate" : name, flicking: false });
@@ -117,11 +118,17 @@ export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
           {told ? <span className={told.warns ? "text-persimmon" : "text-ink"} data-testid="told">{told.words}</span> : byMethod && loop ? "Press a method to lay the loop by it; Esc lets go" : byMethod ? "Press a method to combine the whole picture by it" : kept ? "Press a crop or its number to take the place from that frame; Esc lets go" : shown ? "Click the picture to keep the place" : "Point at the picture to look at one place in all of them"}
         </span>
         <span className="grow" />
-        <button className="px-2 aria-pressed:bg-ink aria-pressed:text-leaf" aria-pressed={drawing === "loop"} disabled={!set.canvas} onClick={() => put({ drawing: "loop", taking: shownFrame(view), sheet: false, flicking: false, ...(shownFrame(view) == null ? { view: "plate" } : {}) })}>
+        <button className="px-2 disabled:opacity-45" disabled={!kept} title="Takes the place from the frame that most surely leaves it clear; again: from the next (N)" onClick={() => void nextBest(open, set)}>
+          {tries?.place === JSON.stringify([set.id, loop ?? pinned]) ? "Next best" : "Take the best"}
+        </button>
+        <button className="px-2 aria-pressed:bg-ink aria-pressed:text-leaf" aria-pressed={drawing === "loop" && !giving} disabled={!set.canvas} onClick={() => draw("loop")}>
           Loop
         </button>
-        <button className="px-2 aria-pressed:bg-ink aria-pressed:text-leaf" aria-pressed={drawing === "brush"} disabled={!set.canvas} onClick={() => put({ drawing: "brush", taking: shownFrame(view), sheet: false, flicking: false, ...(shownFrame(view) == null ? { view: "plate" } : {}) })}>
+        <button className="px-2 aria-pressed:bg-ink aria-pressed:text-leaf" aria-pressed={drawing === "brush" && !giving} disabled={!set.canvas} onClick={() => draw("brush")}>
           Brush
+        </button>
+        <button className="px-2 aria-pressed:bg-ink aria-pressed:text-leaf" aria-pressed={giving} disabled={!set.canvas} title="Gives back what is drawn around or brushed over (U)" onClick={() => (giving ? put({ giving: false, drawing: null }) : draw(drawing === "brush" ? "brush" : "loop", true))}>
+          Give back
         </button>
         <button className="px-2 aria-pressed:bg-ink aria-pressed:text-leaf" aria-pressed={clearest} onClick={() => put({ clearest: !clearest })}>
           Clearest first
@@ -157,7 +164,7 @@ export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
                   onDrop={(e) => {
                     // One crop dropped on another: both on the picture, with the divider between them.
                     const other = e.dataTransfer.getData("text/evanu-view");
-                    if (other && other !== name) put({ view: other, other: name, through: false, flicking: false });
+                    if (other && other !== name) put({ view: other, other: name, compare: "divide", flicking: false });
                   }}
                   onPointerEnter={() => kept && isLaid(f) && put({ peek: f.index })}
                   onPointerLeave={() => put({ peek: null })}
@@ -194,6 +201,14 @@ export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
     </section>
   );
 }
+
+/** Which of the proposed frames the place was taken from, and what that does. */
+function triedWords(set: SetDetail, { list, at }: { list: Proposal[]; at: number }): LiftInfo | null {
+  const tried = list[at];
+  return tried ? { ...tried.told, words: `Frame ${frameNumber(set, tried.frame)}, ${at + 1} of ${list.length}: ${lower(tried.told.words)}` } : null;
+}
+
+const lower = (words: string) => words.charAt(0).toLowerCase() + words.slice(1);
 
 /** Where the plate's pixel comes from, for example "5 of 9 moments, from frames 2, 4, 8". */
 function originWords(set: SetDetail, origin: NonNullable<Look["origin"]>): string {

@@ -4,7 +4,8 @@ import { useRef, useState } from "react";
 import { api, evidence, type Point, type SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { useDoubts } from "../sheet/DoubtsLine";
-import { boxOf, takeLoop } from "../lifts/lifts";
+import { boxOf, giveBack, takeLoop } from "../lifts/lifts";
+import { useSeams } from "../lifts/useLiftInfo";
 import { useLiftInfo } from "../lifts/useLiftInfo";
 import { outlineOf, pressed, type Dab } from "../lifts/stroke";
 import { frameNumber } from "./names";
@@ -34,6 +35,7 @@ export function Overlay({ open, set, bounds, placeAt }: Props) {
         <Areas set={set} size={size} />
         <Keeps set={set} size={size} />
         <Lifts set={set} size={size} />
+        <Seams set={set} size={size} />
         {loop && <Outline d={path(loop.map((p) => [p.x, p.y]))} size={size} stroke="var(--color-persimmon)" dashed />}
         <OpenDoubt set={set} size={size} />
       </svg>
@@ -181,6 +183,23 @@ function Lifts({ set, size }: { set: SetDetail; size: number }) {
   );
 }
 
+/** Places where lifts can be seen, framed a little way off, while they are marked. */
+function Seams({ set, size }: { set: SetDetail; size: number }) {
+  const { marked } = useView();
+  const seams = useSeams(set, marked);
+  const canvas = set.canvas;
+  if (!canvas || !marked) return null;
+  const gap = 4 * size;
+  return (
+    <g data-testid="seams">
+      {seams?.map(({ place }, k) => {
+        const d = path([[0, 0], [1, 0], [1, 1], [0, 1]].map(([x = 0, y = 0]) => [place.x - canvas.x - gap + x * (place.width + 2 * gap), place.y - canvas.y - gap + y * (place.height + 2 * gap)]));
+        return <Outline key={k} d={d} size={size} stroke="var(--color-persimmon)" dashed />;
+      })}
+    </g>
+  );
+}
+
 /** Kept areas, while one is pointed at or a place is being taken. */
 function Keeps({ set, size }: { set: SetDetail; size: number }) {
   const { keep, lift, drawing, loop } = useView();
@@ -218,13 +237,14 @@ function Areas({ set, size }: { set: SetDetail; size: number }) {
 
 /** A loop drawn with the pointer becomes an area, or the place that is looked at. */
 function Drawing({ open, set, box, size, placeAt }: { open: OpenSet; set: SetDetail; box: string; size: number; placeAt: Props["placeAt"] }) {
-  const { drawing, taking, brush, zoom, set: put } = useView();
+  const { drawing, giving, taking, brush, zoom, set: put } = useView();
   const [loop, setLoop] = useState<Dab[]>([]);
   const [at, setAt] = useState<Point | null>(null);
   const down = useRef(false);
   const brushing = drawing === "brush";
   // As large in the picture as on the screen.
   const radius = brush / (zoom / window.devicePixelRatio || 1);
+  const what = giving ? "what to give back" : taking == null ? "the place" : `what to take from frame ${frameNumber(set, taking)}`;
   const add = (e: React.PointerEvent) => {
     const p = placeAt(e.clientX, e.clientY, true);
     if (p) setLoop((now) => [...now, { ...p, r: pressed(radius, e) }]);
@@ -237,6 +257,11 @@ function Drawing({ open, set, box, size, placeAt }: { open: OpenSet; set: SetDet
       const drawn = brushing ? outlineOf(loop) : loop.filter((_, k) => k % step === 0);
       const outline = drawn.map((p) => ({ x: p.x + canvas.x, y: p.y + canvas.y }));
       if (drawing === "loop" || drawing === "brush") {
+        if (giving) {
+          giveBack(open, set, outline);
+          put(brushing ? {} : { drawing: null, giving: false });
+          return setLoop([]);
+        }
         const { x, y, width, height } = boxOf(outline);
         if (taking != null) {
           takeLoop(open, set, outline.map((p) => ({ x: p.x - canvas.x, y: p.y - canvas.y })), { frame: taking });
@@ -286,7 +311,7 @@ function Drawing({ open, set, box, size, placeAt }: { open: OpenSet; set: SetDet
       }}
     >
       <div className="absolute top-2 left-1/2 -translate-x-1/2 bg-leaf px-3 py-1 text-sm">
-        {{ ignore: "Draw around what must not lead the alignment", fit: "Draw around what must fit", keep: "Draw around what nothing may change", loop: taking == null ? "Draw around the place" : `Draw around what to take from frame ${frameNumber(set, taking)}`, brush: `${taking == null ? "Brush over the place" : `Brush over what to take from frame ${frameNumber(set, taking)}`}; wheel, + and − change the size` }[drawing ?? "loop"]}; Esc leaves
+        {{ ignore: "Draw around what must not lead the alignment", fit: "Draw around what must fit", keep: "Draw around what nothing may change", loop: `Draw around ${what}`, brush: `Brush over ${what}; wheel, + and − change the size` }[drawing ?? "loop"]}; Esc leaves
       </div>
       <svg viewBox={box} preserveAspectRatio="none" className="h-full w-full">
         {loop.length > 1 && !brushing && <path d={path(loop.map((p) => [p.x, p.y]))} fill="none" stroke="white" strokeWidth={2.5 * size} />}

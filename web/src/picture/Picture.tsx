@@ -16,6 +16,11 @@ import { camera, useView } from "./view";
 /** Milliseconds that each side of a comparison stays when they take turns. */
 const TURN = 600;
 
+/** How much what differs is brightened. */
+const DIFFERENCE = 4;
+
+const compareWords = { divide: "", turns: "", through: ", see-through", difference: ", what differs" };
+
 interface Slots {
   base: Slot;
   other: Slot;
@@ -29,7 +34,7 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
   const slots = useRef<Slots | null>(null);
   const [bounds, setBounds] = useState({ x: 0, y: 0, width: 1, height: 1 });
   const [complete, setComplete] = useState("");
-  const { view, other: wanted, divider, holding, surround, pinned, through, blinking, states, hand, pairing, loop, peek, doubt, light, set: put } = useView();
+  const { view, other: wanted, divider, holding, surround, pinned, compare, states, hand, pairing, loop, peek, doubt, light, set: put } = useView();
   const [second, setSecond] = useState(false);
   const canvas = set.canvas;
   // A state that covers another area cannot be laid beside this one.
@@ -119,13 +124,13 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
     s.before.show(before ? grid : null, before ? key(before) : "", before ?? "");
   });
   useEffect(() => {
-    if (!blinking || !other) return;
+    if (compare !== "turns" || !other) return;
     const timer = setInterval(() => setSecond((now) => !now), TURN);
     return () => clearInterval(timer);
-  }, [blinking, other]);
+  }, [compare, other]);
   useEffect(() => {
     if (viewerRef.current) clip(viewerRef.current, slots.current, second);
-  }, [divider, other, holding, through, blinking, second, loop, pinned]);
+  }, [divider, other, holding, compare, second, loop, pinned]);
   useEffect(() => {
     camera.whole();
   }, [width, height]);
@@ -157,23 +162,23 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
       }}
     >
       <LightFilters />
-      <div ref={box} className="absolute inset-0" style={{ filter: filterOf(light) }} data-light={light} />
+      <div ref={box} className="absolute inset-0" style={{ filter: other && compare === "difference" && !holding ? `brightness(${DIFFERENCE})` : filterOf(light) }} data-light={light} />
       <Overlay open={open} set={set} bounds={bounds} placeAt={placeAt} />
       {mark && (
         <div className="pointer-events-none absolute" style={{ left: `${mark.left}%`, top: `${mark.top}%` }}>
           <div className="absolute -top-4 -left-4 h-8 w-8 border-2 border-white outline outline-1 outline-black" />
         </div>
       )}
-      {other && !holding && !through && !blinking && <Divider box={box} />}
+      {other && !holding && compare === "divide" && <Divider box={box} />}
       {hand !== null && <HandBar open={open} set={set} />}
       {hand !== null && pairing && <PairPanel open={open} set={set} />}
       <MiniMap set={set} bounds={bounds} width={width} height={height} />
       {holding && <Tag text={`Frame ${frameNumber(set, set.reference)} as shot`} />}
-      {!holding && other && blinking && <Tag text={viewTitle(set, second ? other : view)} />}
-      {!holding && other && !blinking && (
+      {!holding && other && compare === "turns" && <Tag text={viewTitle(set, second ? other : view)} />}
+      {!holding && other && compare !== "turns" && (
         <>
           <Tag text={viewTitle(set, view)} />
-          <Tag text={through ? `${viewTitle(set, other)}, see-through` : viewTitle(set, other)} right />
+          <Tag text={`${viewTitle(set, other)}${compareWords[compare]}`} right />
         </>
       )}
       {!holding && !other && view !== "plate" && <Tag text={viewTitle(set, view)} />}
@@ -188,7 +193,7 @@ function Tag({ text, right }: { text: string; right?: boolean }) {
 /** Cuts the other view at the divider and brings the held one to the front. */
 function clip(viewer: OpenSeadragon.Viewer, slots: Slots | null, second = true) {
   if (!slots) return;
-  const { divider, other, holding, through, blinking, loop, pinned } = useView.getState();
+  const { divider, other, holding, compare, loop, pinned } = useView.getState();
   const { image: right } = slots.other;
   const { image: before } = slots.before;
   const base = slots.base.image;
@@ -211,8 +216,10 @@ function clip(viewer: OpenSeadragon.Viewer, slots: Slots | null, second = true) 
   if (right && base) {
     const at = base.viewerElementToImageCoordinates(new OpenSeadragon.Point(viewer.container.clientWidth * divider, 0)).x;
     const size = base.getContentSize();
-    const from = through || blinking ? 0 : Math.min(Math.max(at, 0), size.x);
-    right.setOpacity(!other || from >= size.x ? 0 : through ? 0.5 : blinking && !second ? 0 : 1);
+    const from = compare !== "divide" ? 0 : Math.min(Math.max(at, 0), size.x);
+    right.setOpacity(!other || from >= size.x ? 0 : compare === "through" ? 0.5 : compare === "turns" && !second ? 0 : 1);
+    // While the frame as shot is held, nothing is taken off it.
+    right.setCompositeOperation(compare === "difference" && !holding ? "difference" : "source-over");
     right.setClip(new OpenSeadragon.Rect(from, 0, Math.max(size.x - from, 1), size.y));
   }
 }

@@ -3,12 +3,12 @@ import { Keyboard } from "lucide-react";
 import type { SetDetail } from "../api/client";
 import { frameNumber, isLaid, viewTitle } from "./names";
 import { lights, type Light } from "./light";
-import { camera, useView } from "./view";
+import { camera, useView, type Compare } from "./view";
 
 const pressed = "aria-pressed:bg-ink aria-pressed:text-leaf px-1.5 py-0.5 hover:bg-leaf disabled:opacity-45";
 
 export function ViewStrip({ set }: { set: SetDetail }) {
-  const { view, other, zoom, flicking, holding, sheet, reach, through, blinking, light, set: put } = useView();
+  const { view, other, zoom, flicking, holding, sheet, reach, compare, light, set: put } = useView();
   const ready = set.canvas != null;
   const options = (
     <>
@@ -38,7 +38,7 @@ export function ViewStrip({ set }: { set: SetDetail }) {
         className={pressed}
         aria-pressed={other !== null}
         disabled={!ready}
-        onClick={() => put({ through: false, blinking: false, other: other ? null : set.reference == null ? "plate" : `frame-${set.reference}` })}
+        onClick={() => put({ compare: "divide", other: other ? null : set.reference == null ? "plate" : `frame-${set.reference}` })}
       >
         Divide
       </button>
@@ -48,14 +48,12 @@ export function ViewStrip({ set }: { set: SetDetail }) {
         </select>
       )}
       {other && (
-        <>
-          <button className={pressed} aria-pressed={through} onClick={() => put({ through: !through, blinking: false })}>
-            See-through
-          </button>
-          <button className={pressed} aria-pressed={blinking} onClick={() => put({ blinking: !blinking, through: false })}>
-            Take turns
-          </button>
-        </>
+        <select aria-label="How they are compared" className={select} value={compare} onChange={(e) => put({ compare: e.target.value as Compare })}>
+          <option value="divide">Side by side</option>
+          <option value="through">See-through</option>
+          <option value="turns">Take turns</option>
+          <option value="difference">What differs</option>
+        </select>
       )}
       <button
         className={`${pressed} touch-none`}

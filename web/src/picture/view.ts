@@ -1,9 +1,11 @@
 // What is on the picture and how: shared by the picture, the look-through, the job sheet and the keys.
 import { create } from "zustand";
+import type { Proposal, Purpose } from "../api/client";
 import type { Light } from "./light";
 
 /** `plate`, `agreement`, `frame-N` or `difference-N` with the frame's index, or `state-N` with a state of the history. */
 export type ViewName = string;
+export type Compare = "divide" | "through" | "turns" | "difference";
 export type Surround = "grey" | "dim" | "bright";
 
 interface Place {
@@ -33,8 +35,8 @@ interface ViewState {
   sheet: boolean;
   /** Identity of the frame that is large on the contact sheet. */
   large: number | null;
-  /** The other view lies half transparent over the whole, instead of right of the divider. */
-  through: boolean;
+  /** How two views are compared: right of a divider, half transparent over the whole, in turns, or what differs. */
+  compare: Compare;
   /** Where frames end, and where a shown frame's fit rests, over the picture. */
   reach: boolean;
   rests: boolean;
@@ -50,8 +52,13 @@ interface ViewState {
   clearest: boolean;
   /** Index of the frame that a loop is taken from as soon as it is drawn. */
   taking: number | null;
-  /** Both sides of a comparison take turns over the whole. */
-  blinking: boolean;
+  /** What is drawn around or brushed over is given back. */
+  giving: boolean;
+  /** Frames that a place is taken from one after another, best first. */
+  tries: { place: string; list: Proposal[]; at: number } | null;
+  /** What the plate is for, and whether places where lifts can be seen are marked. */
+  purpose: Purpose;
+  marked: boolean;
   /** Keys of the states that are looked at, by their numbers, with what was done. */
   states: Record<number, { key: string; label: string; width: number; height: number }>;
   /** Place in the list of the kept area that is pointed at. */
@@ -86,7 +93,7 @@ export const useView = create<ViewState>((set) => ({
   keysShown: false,
   sheet: false,
   large: null,
-  through: false,
+  compare: "divide",
   reach: false,
   rests: false,
   drawing: null,
@@ -95,7 +102,10 @@ export const useView = create<ViewState>((set) => ({
   peek: null,
   clearest: false,
   taking: null,
-  blinking: false,
+  giving: false,
+  tries: null,
+  purpose: "screen",
+  marked: false,
   states: {},
   keep: null,
   light: "plain",
@@ -108,7 +118,7 @@ export const useView = create<ViewState>((set) => ({
   set,
 }));
 
-export const startView = { view: "plate", other: null, divider: 0.5, holding: false, flicking: false, pointer: null, pinned: null, byMethod: false, sheet: false, large: null, through: false, reach: false, rests: false, drawing: null, loop: null, peek: null, taking: null, blinking: false, states: {}, keep: null, moving: false, lift: null, evidence: false, hand: null, pairing: false, doubt: null };
+export const startView: Partial<ViewState> = { view: "plate", other: null, divider: 0.5, holding: false, flicking: false, pointer: null, pinned: null, byMethod: false, sheet: false, large: null, compare: "divide", reach: false, rests: false, drawing: null, loop: null, peek: null, taking: null, giving: false, tries: null, states: {}, keep: null, moving: false, lift: null, evidence: false, hand: null, pairing: false, doubt: null };
 
 /** Acts on the viewer itself, filled in by the picture while it is there. */
 export const camera: Record<"whole" | "hundred", () => void> & { zoomBy: (factor: number) => void; panBy: (dx: number, dy: number) => void; show: (place: { x: number; y: number; width: number; height: number }) => void } = {
@@ -121,5 +131,8 @@ export const camera: Record<"whole" | "hundred", () => void> & { zoomBy: (factor
 
 /** The brush a step larger or smaller. */
 export const resized = (brush: number, by: 1 | -1) => Math.round(Math.min(200, Math.max(3, brush * 1.15 ** by + by)));
+
+/** A way of comparing, or the divider when it is in force already. */
+export const toggled = (now: Compare, wanted: Compare): Compare => (now === wanted ? "divide" : wanted);
 
 export const surrounds: Surround[] = ["grey", "dim", "bright"];

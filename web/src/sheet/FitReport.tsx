@@ -45,7 +45,7 @@ export function FitReport({ set, frame: f }: { set: SetDetail; frame: Frame }) {
             <Button onClick={() => put({ view: `difference-${index}`, flicking: false })} disabled={!!f.reason}>
               Difference
             </Button>
-            <Button onClick={() => put({ hand: index, sheet: false, ...(f.reason ? { pairing: true } : { view: `frame-${set.reference}`, other: `frame-${index}`, through: true }) })}>Lay by hand</Button>
+            <Button onClick={() => put({ hand: index, sheet: false, ...(f.reason ? { pairing: true } : { view: `frame-${set.reference}`, other: `frame-${index}`, compare: "through" }) })}>Lay by hand</Button>
           </>
         )}
       </div>

@@ -40,7 +40,7 @@ export function HistoryLine({ open, set }: { open: OpenSet; set: SetDetail }) {
     try {
       const found = await api.stateKey(set.id, state.seq);
       if (found.canvas.width !== set.canvas?.width || found.canvas.height !== set.canvas.height) return tell("That state covers another area: return to it to see it.");
-      put({ view: "plate", other: name, through: false, blinking: false, sheet: false, flicking: false, states: { ...useView.getState().states, [state.seq]: { key: found.plate_key, label: words(state), width: found.canvas.width, height: found.canvas.height } } });
+      put({ view: "plate", other: name, compare: "divide", sheet: false, flicking: false, states: { ...useView.getState().states, [state.seq]: { key: found.plate_key, label: words(state), width: found.canvas.width, height: found.canvas.height } } });
     } catch (e) {
       tellError(e);
     }

@@ -1,10 +1,11 @@
 // Places that come from one frame or by another method: the list, and what can be changed of each.
 import { useEffect, useState } from "react";
 import { useQuery } from "@tanstack/react-query";
-import { api, type Lift, type SetDetail } from "../api/client";
+import { api, liftPicture, type Lift, type Purpose, type Seam, type SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { boxOf, fitPlace, frameOf, sourceWords, type Source } from "../lifts/lifts";
-import { useLiftInfo } from "../lifts/useLiftInfo";
+import { meet } from "../lifts/outlines";
+import { useLiftInfo, useSeams } from "../lifts/useLiftInfo";
 import { frameNumber, isLaid } from "../picture/names";
 import { camera, useView } from "../picture/view";
 import { Button } from "../ui/controls";
@@ -13,6 +14,8 @@ import type { Fact } from "./JobSheet";
 
 /** Words of an act that goes on with the last: one nudge after another. */
 const MOVE = "move a lift";
+
+const borderActs: Record<string, string> = { seek: "let a border run where both sides agree", follow: "let a border follow the picture", drawn: "a border as drawn" };
 
 export function liftsFact(set: SetDetail): Fact {
   const lifts = set.recipe.lifts ?? [];
@@ -25,6 +28,11 @@ export function LiftsLine({ open, set }: { open: OpenSet; set: SetDetail }) {
   const { lift: index, set: put } = useView();
   const lifts = set.recipe.lifts ?? [];
   const change = (k: number, part: Partial<Lift>, label: string) => open.change(label, { lifts: lifts.map((l, i) => (i === k ? { ...l, ...part } : l)) }, label === MOVE);
+  const reorder = (from: number, to: number) => {
+    const [moved, ...rest] = [lifts[from] as Lift, ...lifts.filter((_, i) => i !== from)];
+    open.change(to < from ? "lay a place under another" : "lay a place over another", { lifts: [...rest.slice(0, to), moved, ...rest.slice(to)] });
+    put({ lift: to });
+  };
   const canvas = set.canvas;
   const show = (k: number) => {
     const lift = lifts[k];
@@ -59,18 +67,77 @@ export function LiftsLine({ open, set }: { open: OpenSet; set: SetDetail }) {
           const time = set.frames.find((f) => f.index === frame)?.time;
           return (
             <li key={k} className="border-b border-rule/60" data-lift={k} data-off={lift.off} onPointerEnter={() => index == null && put({ lift: k })} onPointerLeave={() => index === k && !lifts[k] && put({ lift: null })}>
-              <button className={`flex w-full justify-between px-1 text-left hover:bg-leaf ${index === k ? "bg-leaf font-semibold" : ""} ${lift.off ? "line-through" : ""}`} aria-expanded={index === k} onClick={() => show(k)}>
-                <span>
+              <button className={`flex w-full items-center gap-2 px-1 py-0.5 text-left hover:bg-leaf ${index === k ? "bg-leaf font-semibold" : ""} ${lift.off ? "line-through" : ""}`} aria-expanded={index === k} onClick={() => show(k)}>
+                <img src={liftPicture(set.id, set.plate_key ?? "", k)} alt="" loading="lazy" className="h-9 w-12 shrink-0 bg-rule object-cover" onError={(e) => (e.currentTarget.style.visibility = "hidden")} />
+                <span className="grow">
                   {k + 1}. {sourceWords(set, lift.source)}
                 </span>
                 <span className="num text-faint">{time ? clock(time) : ""}</span>
               </button>
-              {index === k && <Settings set={set} lift={lift} index={k} change={(part, label) => change(k, part, label)} remove={() => (open.change("give a place back", { lifts: lifts.filter((_, i) => i !== k) }), put({ lift: null }))} />}
+              {index === k && <Settings set={set} lift={lift} index={k} change={(part, label) => change(k, part, label)} reorder={(to) => reorder(k, to)} remove={() => (open.change("give a place back", { lifts: lifts.filter((_, i) => i !== k) }), put({ lift: null }))} />}
             </li>
           );
         })}
       </ol>
+      {lifts.some((l) => !l.off) && <Seams set={set} show={(k) => (put({ lift: null }), show(k))} change={change} />}
     </div>
+  );
+}
+
+const mends: Record<string, { words: string; label: string; part: (lift: Lift) => Partial<Lift> }> = {
+  seek: { words: "Let its border run where both sides agree", label: borderActs.seek ?? "", part: () => ({ seek: true, follow: false }) },
+  tone: { words: "Match its tone", label: "match the tone of a lift", part: () => ({ tone: true }) },
+  grain: { words: "Match its grain", label: "match the grain of a lift", part: () => ({ grain: true }) },
+  fade: { words: "Let its border fade wider", label: "border of a lift", part: (lift) => ({ soft: Math.round(2 * Math.max(lift.soft, 6)) }) },
+};
+
+/** Places where lifts can be seen, judged by what the plate is for, each with what would mend it. */
+function Seams({ set, show, change }: { set: SetDetail; show: (lift: number) => void; change: (k: number, part: Partial<Lift>, label: string) => void }) {
+  const { purpose, marked, set: put } = useView();
+  const seams = useSeams(set, true);
+  const lifts = set.recipe.lifts ?? [];
+  const go = (seam: Seam) => {
+    show(seam.lift);
+    const { x, y, width, height } = seam.place;
+    if (set.canvas) camera.show({ x: x - set.canvas.x, y: y - set.canvas.y, width, height });
+  };
+  return (
+    <section aria-label="Seams" className="flex flex-col gap-1 border-t border-rule pt-1.5">
+      <div className="flex items-center justify-between gap-2">
+        <label className="flex items-center gap-2">
+          Seams that show
+          <select className="border border-faint/60 bg-leaf px-1 py-0.5" value={purpose} onChange={(e) => put({ purpose: e.target.value as Purpose })}>
+            <option value="web">on the web</option>
+            <option value="screen">on a screen</option>
+            <option value="print">in print</option>
+          </select>
+        </label>
+        <button className="px-1.5 aria-pressed:bg-ink aria-pressed:text-leaf" aria-pressed={marked} onClick={() => put({ marked: !marked })}>
+          Mark
+        </button>
+      </div>
+      {!seams ? <p className="text-faint">Looking along the borders</p> : !seams.length && <p className="text-faint" data-testid="no-seams">None: nothing that was taken can be told from what is around.</p>}
+      <ol>
+        {seams?.map((seam, k) => {
+          const lift = lifts[seam.lift];
+          const mend = mends[seam.mend];
+          // What is so already cannot mend it.
+          const helps = lift && mend && Object.entries(mend.part(lift)).some(([name, value]) => lift[name as keyof Lift] !== value);
+          return (
+            <li key={k} data-seam={seam.mend} className="border-b border-rule/60 py-0.5 leading-tight">
+              <button className="text-left hover:bg-leaf" onClick={() => go(seam)}>
+                Place {seam.lift + 1}: {seam.words}
+              </button>
+              {helps && (
+                <button className="ml-1 underline" onClick={() => change(seam.lift, mend.part(lift), mend.label)}>
+                  {mend.words}
+                </button>
+              )}
+            </li>
+          );
+        })}
+      </ol>
+    </section>
   );
 }
 
@@ -81,8 +148,10 @@ function Glare({ set, index }: { set: SetDetail; index: number }) {
   return <p className="leading-tight text-faint">{found.returns == null ? "No highlight lies in this area." : `Half of the glare is back below ${Math.round(100 * found.returns)} %.`}</p>;
 }
 
-function Settings({ set, lift, index, change, remove }: { set: SetDetail; lift: Lift; index: number; change: (part: Partial<Lift>, label: string) => void; remove: () => void }) {
+function Settings({ set, lift, index, change, remove, reorder }: { set: SetDetail; lift: Lift; index: number; change: (part: Partial<Lift>, label: string) => void; remove: () => void; reorder: (to: number) => void }) {
   const calm = "calm" in lift.source;
+  const over = (set.recipe.lifts ?? []).flatMap((l, k) => (k !== index && !l.off && !lift.off && l.on === lift.on && meet(l.outline, lift.outline) ? [k] : []));
+  const swap = () => reorder(index > Math.min(...over) ? Math.min(...over) : Math.max(...over));
   const select = "border border-faint/60 bg-leaf px-1 py-0.5";
   const encode = (s: Source) => ("method" in s ? `method ${s.method}` : `frame ${frameOf(s)}`);
   const decode = (value: string): Source => {
@@ -132,17 +201,31 @@ function Settings({ set, lift, index, change, remove }: { set: SetDetail; lift: 
           Tone matched along the border
         </label>
       )}
+      {"frame" in lift.source && !lift.place && (
+        <label className="flex items-center gap-2" title="Where other frames show the same as this one, all of them are averaged">
+          <input type="checkbox" className="accent-ink" checked={lift.grain} onChange={(e) => change({ grain: e.target.checked }, e.target.checked ? "match the grain of a lift" : "a lift with its own grain")} />
+          Grain as around it
+        </label>
+      )}
       <Told set={set} lift={lift} change={change} />
+      {over.length > 0 && (
+        <p className="leading-tight" data-testid="overlaps">
+          It meets {over.map((k) => `place ${k + 1}`).join(", ")}; where they overlap the later one shows. <button className="underline" onClick={swap}>{index > Math.min(...over) ? "Lay it under" : "Lay it over"}</button>
+        </p>
+      )}
+      {(lift.less ?? []).length > 0 && (
+        <p className="leading-tight">
+          {plural((lift.less ?? []).length, "part")} given back. <button className="underline" onClick={() => change({ less: [] }, "take parts again")}>Take all of it again</button>
+        </p>
+      )}
       {frameOf(lift.source) != null && <Moved set={set} lift={lift} change={change} />}
       <div className="flex gap-2">
         <Button onClick={() => change({ off: !lift.off }, lift.off ? "switch a lift on" : "switch a lift off")}>{lift.off ? "Switch on" : "Switch off"}</Button>
-        <Button onClick={remove}>Give back</Button>
+        <Button onClick={remove}>Give all of it back</Button>
       </div>
     </div>
   );
 }
-
-const borderActs: Record<string, string> = { seek: "let a border run where both sides agree", follow: "let a border follow the picture", drawn: "a border as drawn" };
 
 /** What the lift does, and what would help. */
 function Told({ set, lift, change }: { set: SetDetail; lift: Lift; change: (part: Partial<Lift>, label: string) => void }) {

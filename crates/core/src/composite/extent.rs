@@ -8,7 +8,7 @@ use crate::pixel::flood::flood;
 /// Pixels from the pointer within which a thing is meant.
 const NEAR: i64 = 12;
 /// Parts of one thing may lie this far apart.
-const GAP: usize = 2;
+const GAP: usize = 4;
 /// The outline keeps this much off what differs.
 const OFF: i64 = 3;
 

@@ -10,11 +10,12 @@ pub mod mask;
 pub mod origin;
 pub(crate) mod place;
 mod rim;
+pub mod seams;
 
 pub use extent::extent;
 
 use crate::combine::Method;
-use crate::combine::consensus::{Field, LayerData};
+use crate::combine::consensus::{Choice, Field, LayerData};
 use crate::geometry::{Homography, Point, Size};
 use crate::noise::NoiseModel;
 use crate::pixel::distance::distances;
@@ -145,9 +146,15 @@ pub struct Lift {
     /// Whether its tone is matched along the border.
     #[serde(default)]
     pub tone: bool,
+    /// Whether its grain is that of what is around: where other frames show the same as its own, all of them are averaged.
+    #[serde(default)]
+    pub grain: bool,
     /// Where what it shows is moved to.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub place: Option<Place>,
+    /// Parts that were given back: closed outlines, as the lift's own.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub less: Vec<Vec<Point>>,
     /// How much of it shows, 0..=1; for [`Source::Calm`], how small a highlight is taken off.
     #[serde(default = "whole")]
     pub strength: f32,
@@ -155,6 +162,9 @@ pub struct Lift {
     #[serde(default)]
     pub off: bool,
 }
+
+/// Parts that can be given back of a lift.
+const MOST_LESS: usize = 200;
 
 fn whole() -> f32 {
     1.0
@@ -166,6 +176,8 @@ impl Lift {
         self.on < frames
             && self.source.frame().is_none_or(|i| i < frames)
             && drawable(&self.outline)
+            && self.less.len() <= MOST_LESS
+            && self.less.iter().all(|o| drawable(o))
             && (0.0..=5000.0).contains(&self.soft)
             && (0.0..=1.0).contains(&self.strength)
             && self.place.is_none_or(|p| p.is_valid() && self.source.frame().is_some())
@@ -173,10 +185,10 @@ impl Lift {
 }
 
 impl Fitted {
-    /// Takes it off an area, in pixels of a reference of this size; what it is told by then.
-    pub fn spare(&mut self, outline: &[Point], reference: Size) {
+    /// Takes it off an area, in pixels of a reference of this size; the share of it that this takes away.
+    pub fn spare(&mut self, outline: &[Point], reference: Size) -> f32 {
         let (rect, level) = self.mask.guide();
-        let Some(kept) = Mask::drawn(outline, 0.0, 0.0, reference) else { return };
+        let Some(kept) = Mask::drawn(outline, 0.0, 0.0, reference) else { return 0.0 };
         let (w, up) = (rect.width as usize, f64::from(1u32 << level));
         let before: f32 = self.mask.weights().iter().sum();
         let weights: Vec<f32> = self
@@ -192,15 +204,29 @@ impl Fitted {
             .collect();
         let after: f32 = weights.iter().sum();
         self.mask.set(weights);
-        self.noticed.kept += (before - after) / before.max(1.0);
+        (before - after) / before.max(1.0)
     }
 }
 
 impl Lift {
     /// Everything that its fit depends on, as text.
     pub fn shape(&self) -> String {
-        let Self { on, outline, source, soft, follow, seek, trim, tone, place, strength: _, off: _ } = self;
-        format!("{on} {outline:?} {source:?} {soft} {follow} {seek} {trim} {tone} {place:?}")
+        let Self {
+            on,
+            outline,
+            source,
+            soft,
+            follow,
+            seek,
+            trim,
+            tone,
+            grain,
+            place,
+            less,
+            strength: _,
+            off: _,
+        } = self;
+        format!("{on} {outline:?} {source:?} {soft} {follow} {seek} {trim} {tone} {grain} {place:?} {less:?}")
     }
 
     /// A place taken from somewhere as it is done unless told otherwise: the border found, the tone matched.
@@ -214,7 +240,9 @@ impl Lift {
             seek: true,
             trim: false,
             tone: true,
+            grain: true,
             place: None,
+            less: Vec::new(),
             strength: 1.0,
             off: false,
         }
@@ -239,8 +267,26 @@ pub struct Fitted {
     pub tone: Option<[Sheet; 3]>,
     /// From places of the plate to where they are sampled, for one with a geometry of its own.
     pub back: Option<Homography>,
+    /// Which frames show the same as its own, where they are averaged.
+    pub together: Option<Arc<Choice>>,
     /// What was noticed about it; nothing where the border was not sought.
     pub noticed: Noticed,
+}
+
+impl Fitted {
+    /// How little it promises to leave the place clear, for comparing frames to take it from: by what it brings and takes,
+    /// then by how much its border cuts through.
+    pub fn doubtful(&self) -> (u8, f32) {
+        let brought = self.noticed.things.iter().filter(|t| t.brought).count();
+        let class = match (brought, self.noticed.things.len() - brought) {
+            (0, 0) if self.noticed.undecided => 2,
+            (0, 0) => 4,
+            (0, _) => 0,
+            (_, 0) => 3,
+            _ => 1,
+        };
+        (class, self.noticed.torn)
+    }
 }
 
 /// What a lift does.
@@ -261,6 +307,8 @@ pub struct Noticed {
 pub struct Laid {
     /// Its place in the recipe's list.
     pub index: usize,
+    /// The same for lifts of the same shape over the same others.
+    pub key: u64,
     /// Where its pixels come from.
     pub source: Source,
     /// As in [`Lift`].
@@ -313,7 +361,7 @@ pub fn fit(
     let distance = distances(&rim_of(&taken, w), w);
     let tone =
         if matched { rim::membrane(&field, (&plate, &source), &distance, tone, (rect, level)) } else { None };
-    Fitted { mask, tone, back, noticed }
+    Fitted { mask, tone, back, together: None, noticed }
 }
 
 /// Pixels that have one of another kind beside them.

@@ -77,6 +77,7 @@ mod tests {
     fn moments_are_counted_and_lifts_lie_on_top() {
         let size = Size::new(20, 10);
         let choice = Choice {
+            corner: (0, 0),
             level: 1,
             size,
             frames: vec![2, 0, 1],
@@ -89,8 +90,9 @@ mod tests {
         let moments = [5, 6, 5];
         let outline = [(20.0, 0.0), (40.0, 0.0), (40.0, 20.0), (20.0, 20.0)].map(|(x, y)| Point::new(x, y));
         let mask = Mask::drawn(&outline, 0.0, 0.0, Size::new(40, 20)).unwrap();
-        let fit = Arc::new(Fitted { mask, tone: None, back: None, noticed: Noticed::default() });
-        let lift = Laid { index: 0, source: Source::Frame(2), strength: 1.0, fit };
+        let fit =
+            Arc::new(Fitted { mask, tone: None, back: None, together: None, noticed: Noticed::default() });
+        let lift = Laid { key: 0, index: 0, source: Source::Frame(2), strength: 1.0, fit };
         let found = origins(&choice, &moments, &[lift]);
         assert_eq!(found[0], Origin { only: None, frames: 2, moments: 1 });
         assert_eq!(found[120], Origin { only: Some(1), frames: 1, moments: 1 });

@@ -7,7 +7,7 @@
 mod stack;
 
 use crate::combine::Method;
-use crate::combine::consensus::{self, Decided, LayerData};
+use crate::combine::consensus::{self, Choice, Decided, LayerData};
 use crate::composite::{self, Laid, Sides, Source};
 use crate::evidence::Support;
 use crate::geometry::{Homography, Point, Rect, Size, Warp, level_to_full};
@@ -241,12 +241,12 @@ impl<'a> Scene<'a> {
         Ok(others.shares(&plate, (way, &extras), &self.plan.noise, shrink(level)))
     }
 
-    /// The outline of what a frame shows instead of the plate around a place, all in reference pixels; `None` when it
-    /// shows the same there. A third of the picture around the place is looked at.
+    /// The outlines of what frames show instead of the plate around a place, all in reference pixels; `None` for one that shows
+    /// the same there. A third of the picture around the place is looked at.
     ///
     /// # Errors
     /// When a frame cannot be read or none takes part.
-    pub fn extent(&self, frame: usize, at: Point) -> Result<Option<Vec<Point>>, RenderError> {
+    pub fn extents(&self, frames: &[usize], at: Point) -> Result<Vec<Option<Vec<Point>>>, RenderError> {
         /// Pixels along a side of what is looked at.
         const SIDE: u32 = 400;
         let canvas = self.canvas();
@@ -258,26 +258,22 @@ impl<'a> Scene<'a> {
         let half = i64::from(SIDE / 2);
         let region =
             Rect::new(x - half, y - half, SIDE, SIDE).intersect(canvas.size().at_level(level).rect());
-        let used = self.used();
-        if used.is_empty() {
-            return Err(RenderError::NoFrames);
-        }
         if region.is_empty() {
-            return Ok(None);
+            return Ok(vec![None; frames.len()]);
         }
-        let (plate, one) = (
-            self.stack(View::Plate, &used, region, level)?,
-            self.stack(View::Plate, &[frame], region, level)?,
-        );
-        let way = self.way(View::Plate)?;
-        let extras = self.extras(way.lifts, &plate, level)?;
-        let unlike = one.unlike(&plate, (way, &extras), &self.plan.noise, shrink(level));
-        let found = composite::extent(&unlike, region.width as usize, (x - region.x, y - region.y));
+        let (stack, plate) = self.laid(region, level)?;
         let full = |v: f64, first: i64, from: i64| (v + first as f64 + 0.5) * up - 0.5 + from as f64;
-        Ok(found.map(|outline| {
+        let of = |&frame: &usize| {
+            let own = match stack.layer(frame) {
+                Some(own) => own,
+                None => &self.layers(&[frame], region, level)?.remove(0),
+            };
+            let unlike = stack.unlike(own, &plate, &self.plan.noise, shrink(level));
+            let found = composite::extent(&unlike, region.width as usize, (x - region.x, y - region.y));
             let place = |p: &Point| Point::new(full(p.x, region.x, canvas.x), full(p.y, region.y, canvas.y));
-            outline.iter().map(place).collect()
-        }))
+            Ok(found.map(|outline| outline.iter().map(place).collect()))
+        };
+        frames.par_iter().map(of).collect()
     }
 
     /// How a view is combined. The lifts lie on the plate; another method is compared without them.
@@ -303,14 +299,14 @@ impl<'a> Scene<'a> {
         Ok(Way { method, choice: Some(decided.ok_or(RenderError::Undecided)?), lifts })
     }
 
-    /// What a lift covers and what it comes from, undeveloped, over a part of the reference at a level; the canvas must be the
+    /// What a lift covers, other lifts `below` it included, and what it comes from, undeveloped, over a part of the reference at a level; the canvas must be the
     /// reference's.
     pub(crate) fn sides(
         &self,
         source: Source,
         back: Option<&Homography>,
-        region: Rect,
-        level: u32,
+        below: &[Laid],
+        (region, level): (Rect, u32),
     ) -> Result<Sides, RenderError> {
         let used = self.used();
         if used.is_empty() {
@@ -324,7 +320,19 @@ impl<'a> Scene<'a> {
                 self.moved(i, back.map(|b| (b, region, level)), region, level)?
             }
         };
-        Ok(Sides { plate: by(self.recipe.method)?, source })
+        let way = Way { lifts: below, ..self.way(View::Plate)? };
+        Ok(Sides { plate: all.laid(way, &self.extras(below, &all, level)?), source })
+    }
+
+    /// The frames over a part of the canvas, and the plate with its lifts, undeveloped.
+    pub(crate) fn laid(&self, region: Rect, level: u32) -> Result<(Stack, LayerData), RenderError> {
+        let (used, way) = (self.used(), self.way(View::Plate)?);
+        if used.is_empty() {
+            return Err(RenderError::NoFrames);
+        }
+        let stack = self.stack(View::Plate, &used, region, level)?;
+        let laid = stack.laid(way, &self.extras(way.lifts, &stack, level)?);
+        Ok((stack, laid))
     }
 
     /// The layers over a stack's block that lifts need beside its own.
@@ -368,6 +376,33 @@ impl<'a> Scene<'a> {
         Ok(stack.into_layers().remove(0))
     }
 
+    /// Which frames in use show the same as one of them over a part of the reference at a level; `None` when it takes no part or
+    /// nobody else does. The canvas must be the reference's.
+    pub(crate) fn together(
+        &self,
+        frame: usize,
+        region: Rect,
+        level: u32,
+    ) -> Result<Option<Choice>, RenderError> {
+        let mut frames = self.used();
+        let Some(own) = frames.iter().position(|&i| i == frame) else { return Ok(None) };
+        if frames.len() < 2 {
+            return Ok(None);
+        }
+        frames.swap(0, own);
+        let layers = self.layers(&frames, region, level)?;
+        let place = (level, (region.x, region.y));
+        Ok(Some(consensus::together(region.size(), layers, frames, &self.plan.noise, place)))
+    }
+
+    /// Frames over a region, one by one.
+    fn layers(&self, frames: &[usize], region: Rect, level: u32) -> Result<Vec<LayerData>, RenderError> {
+        frames
+            .par_iter()
+            .map(|&i| Ok(self.stack(View::Plate, &[i], region, level)?.into_layers().remove(0)))
+            .collect()
+    }
+
     /// Decides the consensus of the frames in use; the canvas must be the reference's.
     pub(crate) fn decide(&self) -> Result<Decided, RenderError> {
         let frames = self.used();
@@ -378,10 +413,7 @@ impl<'a> Scene<'a> {
         let room = consensus::room(frames.len());
         let level = (0..16).find(|&k| full.at_level(k).pixels() <= room).unwrap_or(16);
         let size = full.at_level(level);
-        let layers = frames
-            .par_iter()
-            .map(|&i| Ok(self.stack(View::Plate, &[i], size.rect(), level)?.into_layers().remove(0)))
-            .collect::<Result<Vec<_>, RenderError>>()?;
+        let layers = self.layers(&frames, size.rect(), level)?;
         let moments: Vec<u32> = frames.iter().map(|&i| self.plan.frames[i].moment).collect();
         Ok(consensus::decide(size, layers, (&frames, &moments), &self.plan.noise, level))
     }

@@ -85,6 +85,17 @@ impl Stack {
         LayerData { planes: self.by(method, choice), spans }
     }
 
+    /// The combined layers with the lifts, as one layer that reaches everywhere.
+    pub fn laid(&self, way: Way<'_>, extras: &Extras) -> LayerData {
+        let spans = vec![(0, self.size.width); self.size.height as usize];
+        LayerData { planes: self.plate(way, extras), spans }
+    }
+
+    /// The samples of one of the set's frames, when it is among the stack's.
+    pub fn layer(&self, frame: usize) -> Option<&LayerData> {
+        self.frames.iter().position(|&f| f == frame).map(|i| &self.layers[i])
+    }
+
     /// The frames' samples.
     pub fn into_layers(self) -> Vec<LayerData> {
         self.layers
@@ -166,20 +177,25 @@ impl Stack {
         if !lift.fit.mask.touches(from, to) {
             return;
         }
-        let own = |frame| self.frames.iter().position(|&f| f == frame).map(|i| &self.layers[i]);
-        let layer = extra.or_else(|| lift.source.frame().and_then(own));
+        let layer = extra.or_else(|| lift.source.frame().and_then(|frame| self.layer(frame)));
         let mut combined = None;
         for y in 0..h {
             let Some(weights) = lift.fit.mask.row(Point::new(from.x, from.y + up * y as f64), up, w) else {
                 continue;
             };
-            let (row, span): (Row<'_>, _) = match (lift.source, layer) {
-                (Source::Method(method), _) => {
+            let (row, span): (Row<'_>, _) = match (lift.source, layer, &lift.fit.together) {
+                (Source::Method(method), ..) => {
                     let other = &*combined.get_or_insert_with(|| self.by(method, choice));
                     (std::array::from_fn(|c| &other[c][y * w..][..w]), (0, w as u32))
                 }
-                (_, Some(layer)) => (std::array::from_fn(|c| &layer.planes[c][y * w..][..w]), layer.spans[y]),
-                (_, None) => continue,
+                (_, Some(layer), Some(with)) => {
+                    let other = &*combined.get_or_insert_with(|| self.chosen(with, &with.members));
+                    (std::array::from_fn(|c| &other[c][y * w..][..w]), layer.spans[y])
+                }
+                (_, Some(layer), None) => {
+                    (std::array::from_fn(|c| &layer.planes[c][y * w..][..w]), layer.spans[y])
+                }
+                (_, None, _) => continue,
             };
             for x in span.0 as usize..(span.1 as usize).min(w) {
                 if weights[x] <= 0.0 {
@@ -237,18 +253,19 @@ impl Stack {
             self.frames.iter().map(|f| choice.frames.iter().position(|g| g == f)).collect();
         let (origin, up) = self.place;
         let small = f64::from(1u32 << choice.level);
-        let ends = |first: f64, k: usize, n: u32| {
-            let v = ((first + up * k as f64 + 0.5) / small - 0.5).clamp(0.0, f64::from(n - 1));
+        let ends = |first: f64, k: usize, corner: i64, n: u32| {
+            let v = (first + up * k as f64 + 0.5) / small - 0.5 - corner as f64;
+            let v = v.clamp(0.0, f64::from(n - 1));
             let low = v.floor();
             (low as usize, (low as usize + 1).min(n as usize - 1), (v - low) as f32)
         };
         let columns: Vec<(usize, usize, f32)> =
-            (0..w).map(|x| ends(origin.x, x, choice.size.width)).collect();
+            (0..w).map(|x| ends(origin.x, x, choice.corner.0, choice.size.width)).collect();
         let wide = choice.size.width as usize;
         // Where the next two columns of the choice take over.
         let cells: Vec<usize> = (1..w).filter(|&x| columns[x].0 != columns[x - 1].0).chain([w]).collect();
         for y in 0..h {
-            let (top, low, down) = ends(origin.y, y, choice.size.height);
+            let (top, low, down) = ends(origin.y, y, choice.corner.1, choice.size.height);
             let corners = |x: usize| {
                 let (a, b, _) = columns[x];
                 [top * wide + a, top * wide + b, low * wide + a, low * wide + b]
@@ -423,20 +440,20 @@ impl Stack {
         sums.iter().map(|&(s, n)| (n > 0).then(|| s as f32 / n as f32)).collect()
     }
 
-    /// For each pixel, whether the first layer reaches it and shows something else than `plate`'s combination.
+    /// For each pixel, whether a layer over this stack's block reaches it and shows something else than what was combined.
     pub fn unlike(
         &self,
-        plate: &Self,
-        (way, extras): (Way<'_>, &Extras),
+        layer: &LayerData,
+        combined: &LayerData,
         noise: &NoiseModel,
         shrink: f32,
     ) -> Vec<bool> {
-        let combined = plate.plate(way, extras);
         let w = self.size.width as usize;
         let mut out = vec![false; w * self.size.height as usize];
         for (row, line) in out.chunks_exact_mut(w.max(1)).enumerate() {
-            agrees(self.row(0, row, 0, w), &plate.plate_row(&combined, row, noise, shrink), line);
-            let (from, to) = self.layers[0].spans[row];
+            let own = std::array::from_fn(|c| &layer.planes[c][row * w..][..w]);
+            agrees(own, &self.plate_row(&combined.planes, row, noise, shrink), line);
+            let (from, to) = layer.spans[row];
             for (x, v) in line.iter_mut().enumerate() {
                 *v = !*v && (from..to).contains(&(x as u32));
             }

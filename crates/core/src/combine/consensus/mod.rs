@@ -37,6 +37,8 @@ pub struct Choice {
     pub level: u32,
     /// Columns and rows.
     pub size: Size,
+    /// Its first pixel, in pixels of the level; nothing but zero where it covers the whole reference.
+    pub corner: (i64, i64),
     /// The frames that took part: indices in the set.
     pub frames: Vec<usize>,
     /// For each pixel, the place in `frames` of the one that was chosen.
@@ -66,6 +68,21 @@ impl Choice {
             bits[k / WORD] = 1 << (k % WORD);
         }
     }
+}
+
+/// Which of some layers show the same as the first at each place of a part of the reference: a choice of its average. `frames`
+/// are those of the layers, `level` and `corner` say where the part lies.
+pub fn together(
+    size: Size,
+    layers: Vec<LayerData>,
+    frames: Vec<usize>,
+    noise: &NoiseModel,
+    (level, corner): (u32, (i64, i64)),
+) -> Choice {
+    let field = Field::new(size, layers, noise, (1u32 << level) as f32);
+    let (labels, words) = (vec![0; field.pixels()], frames.len().div_ceil(WORD));
+    let members = field.members(&labels, words);
+    Choice { level, size, corner, frames, labels, words, members, crowd: Vec::new() }
 }
 
 /// Whether bit `k` is set in the words of a pixel.
@@ -159,6 +176,6 @@ pub fn decide(
     let words = frames.len().div_ceil(WORD);
     let members = field.members(&labels, words);
     let crowd = field.crowd(&labels, &members, words, &costs.changed);
-    let choice = Choice { level, size, frames, labels, words, members, crowd };
+    let choice = Choice { level, size, corner: (0, 0), frames, labels, words, members, crowd };
     Decided { choice, field, costs }
 }
