@@ -1,9 +1,10 @@
 #!/usr/bin/env python3
-"""Measures how soon the screen follows: a method switch and the look-through, over HTTP as the pages ask.
+"""Measures how soon the screen follows: method switches, lifts and the look-through, over HTTP as the pages ask.
 
-Usage: measure/latency.py WIDTH      (a set rendered by measure/run.py; the server is started on a free port)
-Prints milliseconds: from the switch until every tile of a 976×614 viewport has come, six requests at a time, at the
-zoom that shows the whole plate and at 100 %; and for one look-through of all frames after the first.
+Usage: measure/latency.py WIDTH      (a set rendered or enlarged by measure/run.py; the server is started on a free port)
+Prints milliseconds: from the last file's arrival to the first plate; from a switch, or a loop that is let go, until every tile
+of a 976×614 viewport has come, six requests at a time, at the zoom that shows the whole plate and at 100 %, also with a hundred
+lifts on the plate; for what the best frame for a loop is asked; and for one look-through of all frames after the first.
 """
 
 import concurrent.futures
@@ -18,7 +19,7 @@ import urllib.request
 import uuid
 
 ROOT = pathlib.Path(__file__).resolve().parent.parent
-frames = sorted((ROOT / f".measure/forecourt-{sys.argv[1]}").glob("*.jpg"))
+frames = next(f for kind in ("forecourt", "enlarged") if (f := sorted((ROOT / f".measure/{kind}-{sys.argv[1]}").glob("*.jpg"))))
 
 
 def ask(method, path, body=None, kind="application/json"):
@@ -42,12 +43,32 @@ def viewport(now, level, left, top):
         list(pool.map(lambda p: ask("GET", p), paths))
 
 
-def switch(method, level, left, top):
-    recipe = {**state()["recipe"], "method": method}
+def change(part, level, left, top):
+    """Milliseconds from a change of the recipe until the viewport shows it."""
+    recipe = {**state()["recipe"], **part}
     begin = time.monotonic()
-    now = json.loads(ask("PUT", f"/api/sets/{one}/recipe", {"label": method, "recipe": recipe}))
+    now = json.loads(ask("PUT", f"/api/sets/{one}/recipe", {"label": "measured", "recipe": recipe}))
     viewport(now, level, left, top)
     return 1000 * (time.monotonic() - begin)
+
+
+def loop(x, y, side):
+    return [{"x": x + side * dx, "y": y + side * dy} for dx, dy in ((0, -1), (0.7, -0.7), (1, 0), (0.7, 0.7), (0, 1), (-0.7, 0.7), (-1, 0), (-0.7, -0.7))]
+
+
+def lift(k, x, y, side):
+    """A loop as the pages lay it."""
+    way = {"soft": 0, "follow": False, "seek": True, "trim": False, "tone": True, "grain": True, "strength": 1, "off": False}
+    return {"on": state()["reference"], "outline": loop(x, y, side), "source": {"frame": k % len(frames)}, **way}
+
+
+def lay(count, level, left, top, side):
+    """Lays lifts one after another within the viewport; milliseconds of each."""
+    times = []
+    for k in range(count):
+        x, y = ((left + 200 + 110 * k % 600) * 2**level, (top + 200 + 70 * k % 240) * 2**level)
+        times.append(change({"lifts": state()["recipe"].get("lifts", []) + [lift(k, x, y, side)]}, level, left, top))
+    return " ".join(f"{t:.0f}" for t in times)
 
 
 with tempfile.TemporaryDirectory() as folder:
@@ -66,12 +87,25 @@ with tempfile.TemporaryDirectory() as folder:
         print(f"read and aligned: {time.monotonic() - begin:.1f} s")
         size = state()["canvas"]
         whole = next(k for k in range(16) if size["width"] // 2**k <= 1400)
-        for name, level, left, top in (("whole plate", whole, 0, 0), ("at 100 %", 0, size["width"] // 3, size["height"] // 2)):
+        viewport(state(), whole, 0, 0)
+        print(f"first plate, by consensus: {time.monotonic() - begin:.1f} s")
+        places = (("whole plate", whole, 0, 0), ("at 100 %", 0, size["width"] // 3, size["height"] // 2))
+        for name, level, left, top in places:
             begin = time.monotonic()
-            viewport(state(), level, left, top)  # what is switched is already on the screen
+            viewport(state(), level, left, top)  # what is changed is already on the screen
             print(f"first showing, {name}: {1000 * (time.monotonic() - begin):.0f} ms")
-            times = [switch(m, level, left, top) for m in ("darkest", "lightest", "mean", "rank:30", "rank:70")]
+            times = [change({"method": m}, level, left, top) for m in ("darkest", "lightest", "mean", "rank:30", "rank:70", "consensus")]
             print(f"method switch, {name} (level {level}): {' '.join(f'{t:.0f}' for t in times)} ms")
+            side = size["width"] / 40
+            print(f"a loop let go, {name}: {lay(8, level, left, top, side)} ms")
+        wanted = {"at": {"x": size["width"] / 2, "y": size["height"] * 0.7}, "outline": loop(size["width"] / 2, size["height"] * 0.7, side)}
+        begin = time.monotonic()
+        ask("POST", f"/api/sets/{one}/lifts/proposals", wanted)
+        print(f"frames proposed for a loop: {1000 * (time.monotonic() - begin):.0f} ms")
+        many = [lift(k, size["width"] * (0.05 + 0.1 * (k % 10)), size["height"] * (0.05 + 0.1 * (k // 10)), side) for k in range(100)]
+        name, level, left, top = places[1]
+        print(f"a hundred lifts at once: {change({'lifts': many}, level, left, top):.0f} ms")
+        print(f"a loop let go over a hundred lifts, {name}: {lay(8, level, left, top, side)} ms")
         looks = []
         for k in range(12):
             begin = time.monotonic()

@@ -261,7 +261,11 @@ pub fn fit(
         fitted.spare(&outline, plan.reference_size());
     }
     if let (true, Source::Frame(frame), None) = (lift.grain, lift.source, lift.place) {
-        fitted.together = scene.together(frame, rect, level)?.map(Arc::new);
+        // Half as fine: what shows the same does so over more than a pixel.
+        let (x, y) = (rect.x >> 1, rect.y >> 1);
+        let half = Rect::new(x, y, (rect.right() / 2 + 1 - x) as u32, (rect.bottom() / 2 + 1 - y) as u32);
+        let half = half.intersect(plan.reference_size().at_level(level + 1).rect());
+        fitted.together = scene.together(frame, half, level + 1)?.map(Arc::new);
     }
     Ok(Some(fitted))
 }

@@ -152,5 +152,11 @@ fn doubts_are_stepped_through_and_settled_until_none_is_left() {
         s.until(&format!("{doubt}?.dataset.settled === 'true'")).await;
         s.press("Open again").await;
         s.until(&settled(before)).await;
+
+        // What is real is kept from what is done by hand.
+        s.press("It is real, keep it").await;
+        s.until(&settled(before - 1)).await;
+        s.open_line("lifts").await;
+        s.until("document.body.innerText.includes('Kept area 1')").await;
     });
 }

@@ -37,9 +37,10 @@ function useLook(set: SetDetail, width: number): Look | null {
   const busy = useRef(false);
   const next = useRef<string | null>(null);
   const ready = set.canvas != null;
-  // At the picture's own scale, but a loop is shown whole.
+  // At the picture's own scale, methods at 100 %; but a loop is shown whole.
   const box = loop && boxOf(loop);
-  const level = Math.max(0, Math.round(Math.log2(1 / Math.max(zoom, 0.01))), box ? Math.ceil(Math.log2(Math.max((1.2 * box.width) / width, (1.2 * box.height) / HEIGHT))) : 0);
+  const own = byMethod ? 0 : Math.round(Math.log2(1 / Math.max(zoom, 0.01)));
+  const level = Math.max(0, own, box ? Math.ceil(Math.log2(Math.max((1.2 * box.width) / width, (1.2 * box.height) / HEIGHT))) : 0);
   const spot = box ? `&spot_width=${Math.max(4, Math.round(box.width / 2 ** level))}&spot_height=${Math.max(4, Math.round(box.height / 2 ** level))}` : "";
   const query = place && ready ? `x=${place.x.toFixed(1)}&y=${place.y.toFixed(1)}&level=${level}&width=${width}&height=${HEIGHT}&methods=${byMethod}${spot}` : null;
   const key = set.plate_key;

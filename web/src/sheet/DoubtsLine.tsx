@@ -26,12 +26,16 @@ export function doubtsFact(set: SetDetail, doubts: Doubt[] | undefined): Fact {
   return left ? { text: `${plural(left, "doubt")} left of ${doubts.length}`, open: true } : { text: `all ${doubts.length} settled` };
 }
 
-/** Settles a doubt by a frame, by accepting (null), or opens it again. */
-export function settle(open: OpenSet, set: SetDetail, doubt: Doubt, how: number | null | "reopen") {
+/** Settles a doubt by a frame, by accepting (null), by keeping what is there from whatever is done by hand, or opens it again. */
+export function settle(open: OpenSet, set: SetDetail, doubt: Doubt, how: number | null | "keep" | "reopen") {
   const same = (b: { x: number; y: number; width: number; height: number }) => b.x === doubt.bbox.x && b.y === doubt.bbox.y && b.width === doubt.bbox.width && b.height === doubt.bbox.height;
   const others = (set.recipe.settled ?? []).filter((s) => !same(s.bbox));
   if (how === "reopen") open.change("open a doubt again", { settled: others });
-  else open.change(how == null ? "accept what was proposed" : `take a place from frame ${frameNumber(set, how)}`, { settled: [...others, { bbox: doubt.bbox, frame: how }] });
+  else if (how === "keep") {
+    const { x, y, width, height } = doubt.bbox;
+    const outline = [{ x, y }, { x: x + width, y }, { x: x + width, y: y + height }, { x, y: y + height }];
+    open.change("keep what a doubt shows", { settled: [...others, { bbox: doubt.bbox, frame: null }], keeps: [...(set.recipe.keeps ?? []), { on: set.reference ?? 0, outline }] });
+  } else open.change(how == null ? "accept what was proposed" : `take a place from frame ${frameNumber(set, how)}`, { settled: [...others, { bbox: doubt.bbox, frame: how }] });
 }
 
 /** Goes to a doubt: the picture flies there and the look-through keeps the place. */
@@ -65,7 +69,7 @@ export function DoubtsLine({ open, set }: { open: OpenSet; set: SetDetail }) {
   if (!found || !set.canvas) return <p className="text-[14px]">The list comes with the plate.</p>;
   if (!doubts.length) return <p className="text-[14px]">Every place is settled: the frames agree on what is behind.</p>;
   const doubt = index == null ? undefined : doubts[index];
-  const done = (how: number | null | "reopen") => {
+  const done = (how: number | null | "keep" | "reopen") => {
     if (!doubt || index == null) return;
     settle(open, set, doubt, how);
     if (how !== "reopen") goTo(doubts, nextOpen(doubts, index, 1));
@@ -90,7 +94,16 @@ export function DoubtsLine({ open, set }: { open: OpenSet; set: SetDetail }) {
           <p className="leading-tight">{doubt.reason}</p>
           <Stories set={set} doubt={doubt} choose={done} />
           <div className="mt-2 flex gap-2">
-            {doubt.settled ? <Button onClick={() => done("reopen")}>Open again</Button> : <Button onClick={() => done(null)}>Accept as it is</Button>}
+            {doubt.settled ? (
+              <Button onClick={() => done("reopen")}>Open again</Button>
+            ) : (
+              <>
+                <Button onClick={() => done(null)}>Accept as it is</Button>
+                <Button title="What the plate shows here belongs here: nothing taken by hand will change it" onClick={() => done("keep")}>
+                  It is real, keep it
+                </Button>
+              </>
+            )}
           </div>
         </section>
       )}

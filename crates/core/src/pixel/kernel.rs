@@ -360,10 +360,10 @@ mod tests {
             }
             let mut out = [vec![0.0; 30], vec![0.0; 30], vec![0.0; 30]];
             down(&ring, 5, &along, &LANCZOS, out.each_mut().map(|p| &mut p[..]));
-            for i in 0..30 {
+            for (i, found) in out[0].iter().enumerate() {
                 let x = (4 + 5 + i) as f64;
                 let at = (0.02 * x + 8.0) / (1e-4 * x + 1.0);
-                near(out[0][i], around(at, |y| value(0, 5 + i as i64 - 2, y)));
+                near(*found, around(at, |y| value(0, 5 + i as i64 - 2, y)));
             }
         }
     }

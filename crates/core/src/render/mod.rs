@@ -312,7 +312,7 @@ impl<'a> Scene<'a> {
         if used.is_empty() {
             return Err(RenderError::NoFrames);
         }
-        let all = self.stack(View::Plate, &used, region, level)?;
+        let all = self.stack_of(&used, region, level)?;
         let by = |method| Ok::<_, RenderError>(all.by_method(method, self.way(View::By(method))?.choice));
         let source = match source {
             Source::Method(method) => by(method)?,
@@ -330,7 +330,7 @@ impl<'a> Scene<'a> {
         if used.is_empty() {
             return Err(RenderError::NoFrames);
         }
-        let stack = self.stack(View::Plate, &used, region, level)?;
+        let stack = self.stack_of(&used, region, level)?;
         let laid = stack.laid(way, &self.extras(way.lifts, &stack, level)?);
         Ok((stack, laid))
     }
@@ -395,7 +395,13 @@ impl<'a> Scene<'a> {
         Ok(Some(consensus::together(region.size(), layers, frames, &self.plan.noise, place)))
     }
 
-    /// Frames over a region, one by one.
+    /// The aligned samples of frames over a block, each made by itself; for a single block.
+    fn stack_of(&self, frames: &[usize], block: Rect, level: u32) -> Result<Stack, RenderError> {
+        let layers = self.layers(frames, block, level)?;
+        Ok(Stack::new(block, frames, self.corner(block, level)).with(layers))
+    }
+
+    /// Frames over a region, side by side.
     fn layers(&self, frames: &[usize], region: Rect, level: u32) -> Result<Vec<LayerData>, RenderError> {
         frames
             .par_iter()

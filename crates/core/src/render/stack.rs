@@ -74,6 +74,11 @@ impl Stack {
         Self { size: block.size(), block, layers: Vec::new(), frames: frames.to_vec(), place }
     }
 
+    /// The stack with these layers, one for each of its frames.
+    pub fn with(self, layers: Vec<LayerData>) -> Self {
+        Self { layers, ..self }
+    }
+
     /// The block, in pixels of the canvas.
     pub fn block(&self) -> Rect {
         self.block
