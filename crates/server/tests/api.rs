@@ -629,6 +629,19 @@ fn lifts_are_tried_laid_moved_and_kept_in_the_history() {
     assert_eq!(call(&server.base, "GET", &set("/lifts/0/picture"), None, &[]).0, 200);
     assert_eq!(server.json("GET", &set("/lifts/7/picture"), None).0, 404);
 
+    // A tile that it reaches is another one without it, and the same when it is laid again.
+    let tile = || {
+        let key = server.get(&set(""))["plate_key"].as_str().unwrap().to_owned();
+        let answer = call(&server.base, "GET", &set(&format!("/tiles/{key}/plate/0/0_0.png")), None, &[]);
+        assert_eq!(answer.0, 200);
+        answer.1
+    };
+    let with = tile();
+    assert_eq!(change("give back", &[("lifts", json!([]))]).0, 200);
+    assert!(tile() != with);
+    assert_eq!(change("take a place", &[("lifts", json!([lift(2, spot(2.0))]))]).0, 200);
+    assert!(tile() == with);
+
     // A geometry of its own is checked, and found by itself where there is something to find.
     let mut moved = lift(1, spot(3.0));
     moved["place"] = json!({"shift": [4.0, 3.0], "turn": 0.0, "scale": 1.0, "mirror": false});
@@ -646,7 +659,7 @@ fn lifts_are_tried_laid_moved_and_kept_in_the_history() {
     // The history: each state with a picture and tiles of its own; going back keeps the other branch.
     let states = server.get(&set("/history"));
     let labels: Vec<&str> = states.as_array().unwrap().iter().map(|s| s["label"].as_str().unwrap()).collect();
-    assert_eq!(labels, ["made the set", "take a place", "keep an area"]);
+    assert_eq!(labels, ["made the set", "take a place", "keep an area", "give back", "take a place"]);
     let first = server.get(&set("/history/0"));
     assert_eq!(first["plate_key"], before);
     let tile = set(&format!("/tiles/{}/plate/0/0_0.png", first["plate_key"].as_str().unwrap()));
@@ -656,8 +669,8 @@ fn lifts_are_tried_laid_moved_and_kept_in_the_history() {
     assert_eq!(server.get(&set(""))["redo"], "keep an area");
     assert_eq!(change("combine by mean", &[("method", json!("mean"))]).0, 200);
     let states = server.get(&set("/history"));
-    assert_eq!(states.as_array().unwrap().len(), 4);
-    assert_eq!((&states[3]["parent"], &states[3]["current"]), (&json!(1), &json!(true)));
+    assert_eq!(states.as_array().unwrap().len(), 6);
+    assert_eq!((&states[5]["parent"], &states[5]["current"]), (&json!(1), &json!(true)));
     assert_eq!(server.json("POST", &set("/history/44"), None).0, 404);
     assert_eq!(server.json("GET", &set("/history/44"), None).0, 404);
 }

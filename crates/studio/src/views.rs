@@ -48,6 +48,8 @@ pub(crate) struct Loaded {
     pub frame_key: String,
     /// Changes whenever aligned samples do; development lies on top of them.
     stack_key: String,
+    /// Changes whenever the plate without lifts does.
+    bare_key: String,
     /// Changes whenever what lifts are fitted to does.
     pub(crate) lift_state: String,
     /// For each of the plan's doubts, how it was settled.
@@ -178,10 +180,11 @@ impl Studio {
             recipe.match_exposure, recipe.canvas, recipe.hands
         ));
         let frame_key = hash(format!("{stack_key} {:?}", recipe.develop));
-        let plate_key = hash(format!(
-            "{frame_key} {:?} {} {:?} {:?} {:?}",
-            recipe.used, recipe.method, recipe.settled, recipe.lifts, recipe.keeps
+        let bare_key = hash(format!(
+            "{frame_key} {:?} {} {:?} {:?}",
+            recipe.used, recipe.method, recipe.settled, recipe.keeps
         ));
+        let plate_key = hash(format!("{bare_key} {:?}", recipe.lifts));
         let cameras = rows.into_iter().map(|r| r.camera).collect();
         Ok(Arc::new(Loaded {
             recipe,
@@ -189,6 +192,7 @@ impl Studio {
             sources,
             cameras,
             plate_key,
+            bare_key,
             frame_key,
             stack_key,
             lift_state,
@@ -278,10 +282,6 @@ impl Studio {
         {
             return Err(StudioError::NotFound(format!("there is no frame {i}")));
         }
-        let tag = format!("{set}-{current}-{view:?}-{level}-{}-{}-{kind:?}", place.0, place.1);
-        if let Some(bytes) = lock(&self.0.tiles).get(&tag) {
-            return Ok((bytes.clone(), tag));
-        }
         let region = loaded.with(|scene| {
             let size = scene.size(view).at_level(level.min(31));
             let side = i64::from(TILE);
@@ -290,6 +290,13 @@ impl Studio {
         });
         if region.is_empty() || level > 24 {
             return Err(StudioError::NotFound("there is no such tile".into()));
+        }
+        // A plate's tile is the same as long as the lifts are that reach it.
+        let content =
+            if own { loaded.with(|s| bare(&loaded.bare_key, s, region, level)) } else { current.clone() };
+        let tag = format!("{set}-{content}-{view:?}-{level}-{}-{}-{kind:?}", place.0, place.1);
+        if let Some(bytes) = lock(&self.0.tiles).get(&tag) {
+            return Ok((bytes.clone(), tag));
         }
         let raster = match view {
             View::Plate | View::By(_) => {
@@ -467,6 +474,16 @@ fn shot(source: &dyn FrameSource, level: u32, develop: Develop) -> Result<Raster
     let recipe = Recipe { develop, ..Recipe::new(1) };
     let scene = Scene { recipe: &recipe, plan: &plan, sources: &[source] };
     Ok(scene.render(View::Shot(0), source.size().at_level(level).rect(), level)?)
+}
+
+/// A key of a part of the plate: without lifts, with those that reach it.
+fn bare(key: &str, scene: &Scene<'_>, region: Rect, level: u32) -> String {
+    let (up, canvas) = (f64::from(1u32 << level), scene.canvas());
+    let corner =
+        |x: i64, y: i64| Point::new(canvas.x as f64 + up * x as f64, canvas.y as f64 + up * y as f64);
+    let (from, to) = (corner(region.x, region.y), corner(region.right(), region.bottom()));
+    let reach = scene.plan.lifts.iter().filter(|l| l.fit.mask.touches(from, to));
+    reach.fold(key.to_owned(), |key, l| format!("{key}-{:x}.{:x}", l.key, l.strength.to_bits()))
 }
 
 fn paste(onto: &mut Raster, part: &Raster, x: u32, y: u32) {

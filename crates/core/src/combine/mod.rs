@@ -127,8 +127,7 @@ pub fn combine(method: Method, network: &Network, rows: &[Row<'_>], out: [&mut [
         Method::Mean | Method::Consensus | Method::Everybody => {
             // Squares of root codes are linear light; whole numbers, so that the order of frames is no matter.
             for (c, o) in out.into_iter().enumerate() {
-                let rows: Vec<&[u16]> = rows.iter().map(|r| &r[c][..n]).collect();
-                vector::mean(&rows, o);
+                vector::mean(rows, c, o);
             }
         }
         Method::Darkest | Method::Lightest => {
@@ -154,35 +153,39 @@ pub fn combine(method: Method, network: &Network, rows: &[Row<'_>], out: [&mut [
 
 #[allow(unsafe_code)] // the dispatch to the processor's vector width is the macro's
 mod vector {
+    use super::Row;
+
     /// Samples that are added at a time.
-    const CHUNK: usize = 64;
+    const CHUNK: usize = 16;
 
     #[multiversion::multiversion(targets("x86_64+avx2+fma"))]
-    pub(super) fn mean(rows: &[&[u16]], out: &mut [u16]) {
+    pub(super) fn mean(rows: &[Row<'_>], c: usize, out: &mut [u16]) {
         let share = 1.0 / rows.len() as f32;
-        for (n, out) in out.chunks_mut(CHUNK).enumerate() {
-            // Both halves of the squares by themselves: sums of fewer than 32768 samples are exact.
+        // Both halves of the squares by themselves: sums of fewer than 32768 samples are exact.
+        let root = |high: u32, low: u32| {
+            let sum = (high as i32 as f32).mul_add(65536.0, low as i32 as f32);
+            ((sum * share).sqrt() + 0.5) as i32 as u16
+        };
+        let square = |v: u16| u32::from(v) * u32::from(v);
+        let mut chunks = out.chunks_exact_mut(CHUNK);
+        let mut at = 0;
+        for out in chunks.by_ref() {
             let (mut high, mut low) = ([0u32; CHUNK], [0u32; CHUNK]);
-            let mut add = |chunk: &[u16; CHUNK]| {
-                for i in 0..CHUNK {
-                    let square = u32::from(chunk[i]) * u32::from(chunk[i]);
-                    high[i] += square >> 16;
-                    low[i] += square & 0xFFFF;
-                }
-            };
             for row in rows {
-                match row[n * CHUNK..].first_chunk() {
-                    Some(chunk) => add(chunk),
-                    None => add(&std::array::from_fn(|i| *row.get(n * CHUNK + i).unwrap_or(&0))),
+                let row = &row[c][at..at + CHUNK];
+                for i in 0..CHUNK {
+                    high[i] += square(row[i]) >> 16;
+                    low[i] += square(row[i]) & 0xFFFF;
                 }
             }
-            let root = |i: usize| {
-                let sum = (high[i] as i32 as f32).mul_add(65536.0, low[i] as i32 as f32);
-                (sum * share).sqrt() + 0.5
-            };
-            let roots: [u16; CHUNK] = std::array::from_fn(|i| root(i) as i32 as u16);
-            let length = out.len();
-            out.copy_from_slice(&roots[..length]);
+            for i in 0..CHUNK {
+                out[i] = root(high[i], low[i]);
+            }
+            at += CHUNK;
+        }
+        for (i, o) in chunks.into_remainder().iter_mut().enumerate() {
+            let squares = || rows.iter().map(|row| square(row[c][at + i]));
+            *o = root(squares().map(|s| s >> 16).sum(), squares().map(|s| s & 0xFFFF).sum());
         }
     }
 }
