@@ -96,7 +96,9 @@ with tempfile.TemporaryDirectory() as folder:
             print(f"first showing, {name}: {1000 * (time.monotonic() - begin):.0f} ms")
             times = [change({"method": m}, level, left, top) for m in ("darkest", "lightest", "mean", "rank:30", "rank:70", "consensus")]
             print(f"method switch, {name} (level {level}): {' '.join(f'{t:.0f}' for t in times)} ms")
-            side = size["width"] / 40
+        side = size["width"] / 40
+        for name, level, left, top in places:
+            change({"lifts": []}, level, left, top)
             print(f"a loop let go, {name}: {lay(8, level, left, top, side)} ms")
         wanted = {"at": {"x": size["width"] / 2, "y": size["height"] * 0.7}, "outline": loop(size["width"] / 2, size["height"] * 0.7, side)}
         begin = time.monotonic()

@@ -19,8 +19,8 @@ const FEW: usize = 8;
 const SEEN: f32 = 0.005;
 /// Least step in root codes, for the dark.
 const DARK: f32 = 60.0;
-/// A step from which on something is cut, whatever the tone.
-const CONTENT: f32 = 0.15;
+/// Steps from which on something is cut: where the tone is matched, and whatever the tone.
+const CONTENT: (f32, f32) = (0.05, 0.15);
 /// Places that grain is told from, at least.
 const ENOUGH: usize = 200;
 /// Grain this many times as strong as the plate's is seen.
@@ -136,7 +136,7 @@ pub(crate) fn find(of: &Pictures, lift: &Lift, size: Size, noise: &NoiseModel, s
             let (x0, x1) = ends(of(|i, c| i % c).collect(), w);
             let (y0, y1) = ends(of(|i, c| i / c).collect(), h);
             let mend = match lift {
-                l if torn && l.tone || step > CONTENT => Mend::Wider,
+                l if l.tone && (torn || step > CONTENT.0) || step > CONTENT.1 => Mend::Wider,
                 l if !l.seek => Mend::Seek,
                 l if !l.tone => Mend::Tone,
                 _ => Mend::Fade,

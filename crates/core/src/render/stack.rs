@@ -11,6 +11,7 @@ use crate::pixel::resample::resample;
 use crate::pixel::tone::{linear_of_root, roots};
 use crate::pixel::{FrameSource, Raster, SourceError};
 use std::collections::HashMap;
+use std::ops::Range;
 
 /// White, as the square of its root code.
 const WHITE: f32 = 65535.0 * 65535.0;
@@ -138,6 +139,10 @@ impl Stack {
         Ok(())
     }
 
+    fn rows(&self) -> Range<usize> {
+        0..self.size.height as usize
+    }
+
     /// Runs of columns of a row that the same layers cover, with those layers.
     fn runs(&self, row: usize) -> Vec<(usize, usize, Vec<usize>)> {
         let mut cuts = vec![0, self.size.width];
@@ -183,18 +188,20 @@ impl Stack {
             return;
         }
         let layer = extra.or_else(|| lift.source.frame().and_then(|frame| self.layer(frame)));
+        let weights = |y| lift.fit.mask.row(Point::new(from.x, from.y + up * y as f64), up, w);
+        let rows: Vec<(usize, Vec<f32>)> = (0..h).filter_map(|y| Some((y, weights(y)?))).collect();
+        let (Some((first, _)), Some((last, _))) = (rows.first(), rows.last()) else { return };
+        let covered = *first..*last + 1;
         let mut combined = None;
-        for y in 0..h {
-            let Some(weights) = lift.fit.mask.row(Point::new(from.x, from.y + up * y as f64), up, w) else {
-                continue;
-            };
+        for (y, weights) in rows {
             let (row, span): (Row<'_>, _) = match (lift.source, layer, &lift.fit.together) {
                 (Source::Method(method), ..) => {
                     let other = &*combined.get_or_insert_with(|| self.by(method, choice));
                     (std::array::from_fn(|c| &other[c][y * w..][..w]), (0, w as u32))
                 }
                 (_, Some(layer), Some(with)) => {
-                    let other = &*combined.get_or_insert_with(|| self.chosen(with, &with.members));
+                    let other =
+                        &*combined.get_or_insert_with(|| self.chosen(with, &with.members, covered.clone()));
                     (std::array::from_fn(|c| &other[c][y * w..][..w]), layer.spans[y])
                 }
                 (_, Some(layer), None) => {
@@ -227,8 +234,8 @@ impl Stack {
     /// The layers by a method; black where none reaches.
     fn by(&self, method: Method, choice: Option<&Choice>) -> Plate {
         match (method, choice) {
-            (Method::Consensus, Some(choice)) => return self.chosen(choice, &choice.members),
-            (Method::Everybody, Some(choice)) => return self.chosen(choice, &choice.crowd),
+            (Method::Consensus, Some(choice)) => return self.chosen(choice, &choice.members, self.rows()),
+            (Method::Everybody, Some(choice)) => return self.chosen(choice, &choice.crowd, self.rows()),
             _ => {}
         }
         let (w, h) = (self.size.width as usize, self.size.height as usize);
@@ -248,8 +255,8 @@ impl Stack {
     }
 
     /// The average of the frames that were chosen at each place; where the choice changes from one pixel of its picture
-    /// to the next, so does the average, evenly.
-    fn chosen(&self, choice: &Choice, held: &[u64]) -> Plate {
+    /// to the next, so does the average, evenly. Rows beyond those that are asked for stay black.
+    fn chosen(&self, choice: &Choice, held: &[u64], rows: Range<usize>) -> Plate {
         let (w, h) = (self.size.width as usize, self.size.height as usize);
         let mut out = [vec![0; w * h], vec![0; w * h], vec![0; w * h]];
         let network = Network::new(Method::Mean, 0);
@@ -269,7 +276,7 @@ impl Stack {
         let wide = choice.size.width as usize;
         // Where the next two columns of the choice take over.
         let cells: Vec<usize> = (1..w).filter(|&x| columns[x].0 != columns[x - 1].0).chain([w]).collect();
-        for y in 0..h {
+        for y in rows {
             let (top, low, down) = ends(origin.y, y, choice.corner.1, choice.size.height);
             let corners = |x: usize| {
                 let (a, b, _) = columns[x];
