@@ -61,8 +61,8 @@ struct Inner {
     states: Mutex<LruCache<String, Arc<views::Loaded>>>,
     /// Lifts as they were last fitted; `None` where one covers nothing.
     fits: Mutex<LruCache<String, Option<Arc<evanu_core::composite::Fitted>>>>,
-    /// Where lifts can be seen, by plate, purpose and lift.
-    seams: Mutex<LruCache<String, Vec<SeamInfo>>>,
+    /// Where lifts can be seen, by what reaches them, purpose and lift.
+    seams: Mutex<LruCache<String, Vec<evanu_core::composite::seams::Seam>>>,
     events: broadcast::Sender<Event>,
     queue: runs::Queue,
 }

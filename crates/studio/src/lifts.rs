@@ -3,7 +3,7 @@
 
 use crate::error::StudioError;
 use crate::model::{ExtentInfo, LiftInfo, Proposal, Purpose, SeamInfo, Wanted};
-use crate::views::{Loaded, Pixels, encode, fit_key, invalid};
+use crate::views::{Loaded, Pixels, content_key, encode, fit_key, invalid};
 use crate::{Studio, View, lock};
 use evanu_core::composite::seams::{Mend, Seam};
 use evanu_core::composite::{Fitted, Lift, Place, Source};
@@ -67,9 +67,7 @@ impl Studio {
         if frame >= loaded.sources.len() || loaded.plan.frames[frame].misfit.is_some() {
             return Err(StudioError::NotFound(format!("there is no frame {frame} that fits")));
         }
-        if !(x.is_finite() && y.is_finite() && x.abs() < 1e6 && y.abs() < 1e6) {
-            return Err(invalid("a place is two numbers within the picture"));
-        }
+        check_place(Point::new(x, y))?;
         let outline = loaded.with(|scene| {
             let canvas = scene.canvas();
             scene.extents(&[frame], Point::new(x + canvas.x as f64, y + canvas.y as f64))
@@ -83,11 +81,8 @@ impl Studio {
     /// When the frames are not ready or the place makes no sense.
     pub fn proposals(&self, set: i64, wanted: &Wanted) -> Result<Vec<Proposal>, StudioError> {
         let loaded = self.loaded(set)?;
-        let within = |p: &Point| p.x.is_finite() && p.y.is_finite() && p.x.abs() < 1e6 && p.y.abs() < 1e6;
         let (reference, frames) = loaded.with(|s| (s.plan.reference, s.used()));
-        if !within(&wanted.at) {
-            return Err(invalid("a place is two numbers within the picture"));
-        }
+        check_place(wanted.at)?;
         let lift_from = |frame: usize, outline: Option<Vec<Point>>| -> Option<Lift> {
             let outline = match &wanted.outline {
                 Some(outline) => Some(outline.clone()),
@@ -155,17 +150,22 @@ impl Studio {
     pub fn seams(&self, set: i64, purpose: Purpose) -> Result<Vec<SeamInfo>, StudioError> {
         let loaded = self.loaded(set)?;
         let of = |laid: &evanu_core::composite::Laid| {
-            let name = format!("{set}-{}-{purpose:?}-{}", loaded.plate_key, laid.index);
-            if let Some(found) = lock(&self.0.seams).get(&name) {
-                return Ok(found.clone());
-            }
-            let found: Vec<SeamInfo> = loaded
-                .with(|s| evanu_core::prepare::seams(s.plan, s.recipe, s.sources, laid, purpose.side()))?
-                .into_iter()
-                .map(|seam| SeamInfo::of(laid.index, &seam))
-                .collect();
-            lock(&self.0.seams).put(name, found.clone());
-            Ok(found)
+            // The same as long as the lifts are that reach it, wherever in the list it stands.
+            let (from, to) = laid.fit.mask.extent();
+            let content = loaded.with(|s| content_key(&loaded.bare_key, s, from, to));
+            let name = format!("{set}-{content}-{purpose:?}-{:x}", laid.key);
+            let kept = lock(&self.0.seams).get(&name).cloned();
+            let found = match kept {
+                Some(found) => found,
+                None => {
+                    let side = purpose.side();
+                    let found = loaded
+                        .with(|s| evanu_core::prepare::seams(s.plan, s.recipe, s.sources, laid, side))?;
+                    lock(&self.0.seams).put(name, found.clone());
+                    found
+                }
+            };
+            Ok(found.iter().map(|seam| SeamInfo::of(laid.index, seam)).collect())
         };
         let lifts = loaded.plan.lifts.clone();
         let all: Vec<Vec<SeamInfo>> = lifts.par_iter().map(of).collect::<Result<_, StudioError>>()?;
@@ -175,19 +175,24 @@ impl Studio {
     }
 }
 
+fn check_place(p: Point) -> Result<(), StudioError> {
+    if p.x.is_finite() && p.y.is_finite() && p.x.abs() < 1e6 && p.y.abs() < 1e6 {
+        return Ok(());
+    }
+    Err(invalid("a place is two numbers within the picture"))
+}
+
 impl SeamInfo {
     fn of(lift: usize, seam: &Seam) -> Self {
         let percent = (100.0 * seam.step).max(1.0);
-        let (words, mend) = match seam.mend {
-            Mend::Grain => {
-                (format!("Its grain is {percent:.0} % coarser than the plate around it."), "grain")
+        let words = match seam.mend {
+            Mend::Grain => format!("Its grain is {percent:.0} % coarser than the plate around it."),
+            Mend::Wider => "Its border cuts through something: draw wider there.".to_owned(),
+            Mend::Seek | Mend::Tone | Mend::Fade => {
+                format!("The light steps by {percent:.0} % at its border.")
             }
-            Mend::Wider => ("Its border cuts through something: draw wider there.".to_owned(), "wider"),
-            Mend::Seek => (format!("The light steps by {percent:.0} % at its border."), "seek"),
-            Mend::Tone => (format!("The light steps by {percent:.0} % at its border."), "tone"),
-            Mend::Fade => (format!("The light steps by {percent:.0} % at its border."), "fade"),
         };
-        Self { lift, place: seam.place.into(), step: seam.step, words, mend: mend.to_owned() }
+        Self { lift, place: seam.place.into(), step: seam.step, words, mend: seam.mend }
     }
 }
 

@@ -691,7 +691,8 @@ pub struct SeamInfo {
     /// What there is, in words.
     pub words: String,
     /// What would help: `seek`, `tone`, `grain`, `fade` or `wider`.
-    pub mend: String,
+    #[schema(value_type = String)]
+    pub mend: evanu_core::composite::seams::Mend,
 }
 
 /// How far a thing reaches.

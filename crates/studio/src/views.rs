@@ -49,7 +49,7 @@ pub(crate) struct Loaded {
     /// Changes whenever aligned samples do; development lies on top of them.
     stack_key: String,
     /// Changes whenever the plate without lifts does.
-    bare_key: String,
+    pub(crate) bare_key: String,
     /// Changes whenever what lifts are fitted to does.
     pub(crate) lift_state: String,
     /// For each of the plan's doubts, how it was settled.
@@ -292,8 +292,18 @@ impl Studio {
             return Err(StudioError::NotFound("there is no such tile".into()));
         }
         // A plate's tile is the same as long as the lifts are that reach it.
-        let content =
-            if own { loaded.with(|s| bare(&loaded.bare_key, s, region, level)) } else { current.clone() };
+        let content = if own {
+            loaded.with(|scene| {
+                let (up, canvas) = (f64::from(1u32 << level), scene.canvas());
+                let at = |x: i64, y: i64| {
+                    Point::new(canvas.x as f64 + up * x as f64, canvas.y as f64 + up * y as f64)
+                };
+                let (from, to) = (at(region.x, region.y), at(region.right(), region.bottom()));
+                content_key(&loaded.bare_key, scene, from, to)
+            })
+        } else {
+            current.clone()
+        };
         let tag = format!("{set}-{content}-{view:?}-{level}-{}-{}-{kind:?}", place.0, place.1);
         if let Some(bytes) = lock(&self.0.tiles).get(&tag) {
             return Ok((bytes.clone(), tag));
@@ -476,14 +486,11 @@ fn shot(source: &dyn FrameSource, level: u32, develop: Develop) -> Result<Raster
     Ok(scene.render(View::Shot(0), source.size().at_level(level).rect(), level)?)
 }
 
-/// A key of a part of the plate: without lifts, with those that reach it.
-fn bare(key: &str, scene: &Scene<'_>, region: Rect, level: u32) -> String {
-    let (up, canvas) = (f64::from(1u32 << level), scene.canvas());
-    let corner =
-        |x: i64, y: i64| Point::new(canvas.x as f64 + up * x as f64, canvas.y as f64 + up * y as f64);
-    let (from, to) = (corner(region.x, region.y), corner(region.right(), region.bottom()));
+/// A key of a part of the plate, between two corners in reference pixels: that of the plate without lifts, and the lifts that
+/// reach the part.
+pub(crate) fn content_key(bare: &str, scene: &Scene<'_>, from: Point, to: Point) -> String {
     let reach = scene.plan.lifts.iter().filter(|l| l.fit.mask.touches(from, to));
-    reach.fold(key.to_owned(), |key, l| format!("{key}-{:x}.{:x}", l.key, l.strength.to_bits()))
+    reach.fold(bare.to_owned(), |key, l| format!("{key}-{:x}.{:x}", l.key, l.strength.to_bits()))
 }
 
 fn paste(onto: &mut Raster, part: &Raster, x: u32, y: u32) {

@@ -79,7 +79,7 @@ export function LiftsLine({ open, set }: { open: OpenSet; set: SetDetail }) {
           );
         })}
       </ol>
-      {lifts.some((l) => !l.off) && <Seams set={set} show={(k) => (put({ lift: null }), show(k))} change={change} />}
+      {lifts.some((l) => !l.off) && <Seams set={set} change={change} />}
     </div>
   );
 }
@@ -92,12 +92,12 @@ const mends: Record<string, { words: string; label: string; part: (lift: Lift) =
 };
 
 /** Places where lifts can be seen, judged by what the plate is for, each with what would mend it. */
-function Seams({ set, show, change }: { set: SetDetail; show: (lift: number) => void; change: (k: number, part: Partial<Lift>, label: string) => void }) {
+function Seams({ set, change }: { set: SetDetail; change: (k: number, part: Partial<Lift>, label: string) => void }) {
   const { purpose, marked, set: put } = useView();
   const seams = useSeams(set, true);
   const lifts = set.recipe.lifts ?? [];
   const go = (seam: Seam) => {
-    show(seam.lift);
+    put({ lift: seam.lift, moving: false, view: "plate", sheet: false, flicking: false });
     const { x, y, width, height } = seam.place;
     if (set.canvas) camera.show({ x: x - set.canvas.x, y: y - set.canvas.y, width, height });
   };

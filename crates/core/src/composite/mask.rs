@@ -203,6 +203,13 @@ impl Mask {
         self.row(p, 1.0, 1).map_or(0.0, |r| r[0])
     }
 
+    /// The corners of the box that it lies in, in pixels of the reference.
+    pub fn extent(&self) -> (Point, Point) {
+        let (rect, up) = (self.0.rect, f64::from(1u32 << self.0.level));
+        let at = |x: i64, y: i64| Point::new(up * x as f64, up * y as f64);
+        (at(rect.x, rect.y), at(rect.right(), rect.bottom()))
+    }
+
     /// Whether it may cover any of a box of the reference.
     pub fn touches(&self, from: Point, to: Point) -> bool {
         let (rect, small) = (self.0.rect, f64::from(1u32 << self.0.level));

@@ -2,12 +2,15 @@
 //!
 //! A step is what Weber's law makes of it: a share of the light (Fechner 1860), taken as a mean along a piece of border, so that
 //! noise does not count. What both pictures have by themselves is no seam, nor is a border that fades too slowly to be seen.
+//!
+//! Cost: linear in the pixels of the lift's surroundings.
 
 use super::Lift;
 use crate::combine::consensus::{DIFFER, Field, LayerData, SAME};
 use crate::geometry::{Rect, Size};
 use crate::noise::NoiseModel;
 use crate::pixel::flood::parts;
+use serde::Serialize;
 
 /// Pixels to each side of the border that are compared.
 const SIDE: usize = 3;
@@ -27,7 +30,8 @@ const ENOUGH: usize = 200;
 const COARSER: f32 = 1.4;
 
 /// What would help.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
 pub enum Mend {
     /// Letting the border run where both sides agree.
     Seek,
@@ -44,9 +48,9 @@ pub enum Mend {
 /// A place where a lift can be seen.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Seam {
-    /// Where, in pixels of the level it was looked at on.
+    /// Where: from [`find`] in pixels of the pictures, from [`crate::prepare::seams`] in those of the reference.
     pub place: Rect,
-    /// How far the light steps, or the grain stands over what is around, as a share.
+    /// How far the light steps, or the grain stands over the plate's: a share, 0.01 being one percent.
     pub step: f32,
     /// What would help.
     pub mend: Mend,
@@ -56,7 +60,7 @@ pub struct Seam {
 pub(crate) struct Pictures {
     /// With all lifts.
     pub result: LayerData,
-    /// Without any.
+    /// With the lifts before it.
     pub plate: LayerData,
     /// What the lift comes from.
     pub source: LayerData,
@@ -76,7 +80,8 @@ struct Piece {
     steps: [f32; 3],
 }
 
-/// Looks along a lift's border; `shrink` is how many pixels of the reference one is along a side.
+/// Looks along a lift's border, on pictures of `size`; `shrink` is how many pixels of the reference one of theirs is along a side.
+/// Strongest first.
 pub(crate) fn find(of: &Pictures, lift: &Lift, size: Size, noise: &NoiseModel, shrink: f32) -> Vec<Seam> {
     let (w, h) = (size.width as usize, size.height as usize);
     let field = Field::new(size, vec![of.plate.clone(), of.source.clone()], noise, shrink);
