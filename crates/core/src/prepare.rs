@@ -8,7 +8,7 @@ use crate::composite::{self, Fitted, Laid, Lift, Noticed, Place, Sides, Source};
 use crate::develop::Develop;
 use crate::evidence::moments::{self, Small};
 use crate::evidence::{doubts, moving};
-use crate::geometry::{Homography, Point, Rect, Size};
+use crate::geometry::{Homography, Point, Rect, Size, ends};
 use crate::matching;
 use crate::pixel::FrameSource;
 use crate::pixel::resample::resample;
@@ -156,11 +156,9 @@ fn below(plan: &Plan, recipe: &Recipe, lift: &Lift) -> Vec<Laid> {
     let own = recipe.lifts.iter().position(|l| l.shape() == shape).unwrap_or(usize::MAX);
     let (outline, _) = placed(plan, lift);
     let far = composite::margin(&outline, lift.soft);
-    let ends = |of: fn(&Point) -> f64| {
-        outline.iter().map(of).fold((f64::MAX, f64::MIN), |e, v| (e.0.min(v - far), e.1.max(v + far)))
-    };
-    let ((x0, x1), (y0, y1)) = (ends(|p| p.x), ends(|p| p.y));
-    let touches = |l: &&Laid| l.fit.mask.touches(Point::new(x0, y0), Point::new(x1, y1));
+    let (low, high) = ends(&outline);
+    let (from, to) = (Point::new(low.x - far, low.y - far), Point::new(high.x + far, high.y + far));
+    let touches = |l: &&Laid| l.fit.mask.touches(from, to);
     plan.lifts.iter().filter(|l| l.index < own).filter(touches).cloned().collect()
 }
 

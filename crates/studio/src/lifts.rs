@@ -7,7 +7,7 @@ use crate::views::{Loaded, Pixels, content_key, encode, fit_key, invalid};
 use crate::{Studio, View, lock};
 use evanu_core::composite::seams::{Mend, Seam};
 use evanu_core::composite::{Fitted, Lift, Place, Source};
-use evanu_core::geometry::{Point, Rect};
+use evanu_core::geometry::{Point, Rect, ends};
 use rayon::prelude::*;
 use std::sync::Arc;
 
@@ -121,11 +121,9 @@ impl Studio {
         let lift = loaded.recipe.lifts.get(lift).ok_or_else(none)?;
         let raster = loaded.with(|scene| {
             let (on, canvas) = (scene.plan.frames[lift.on].transform, scene.canvas());
-            let ends = |of: fn(&Point) -> f64| {
-                let all = lift.outline.iter().map(|&p| of(&on.apply(p)));
-                all.fold((f64::MAX, f64::MIN), |e, v| (e.0.min(v), e.1.max(v)))
-            };
-            let ((x0, x1), (y0, y1)) = (ends(|p| p.x), ends(|p| p.y));
+            let outline: Vec<Point> = lift.outline.iter().map(|&p| on.apply(p)).collect();
+            let (low, high) = ends(&outline);
+            let ((x0, x1), (y0, y1)) = ((low.x, high.x), (low.y, high.y));
             let (wide, around) = ((x1 - x0).max(y1 - y0), 0.2 * (x1 - x0).max(y1 - y0) + 8.0);
             let level = (0..16).find(|k| (wide + 2.0 * around) / f64::from(1u32 << k) <= f64::from(side));
             let up = f64::from(1u32 << level.unwrap_or(0));

@@ -16,7 +16,7 @@ pub use extent::extent;
 
 use crate::combine::Method;
 use crate::combine::consensus::{Choice, Field, LayerData};
-use crate::geometry::{Homography, Point, Size};
+use crate::geometry::{Homography, Point, Size, ends};
 use crate::noise::NoiseModel;
 use crate::pixel::distance::distances;
 pub use border::Shown;
@@ -114,11 +114,8 @@ impl Place {
 
 /// The middle of the box around an outline.
 pub fn middle(outline: &[Point]) -> Point {
-    let ends = |of: fn(&Point) -> f64| {
-        outline.iter().map(of).fold((f64::MAX, f64::MIN), |e, v| (e.0.min(v), e.1.max(v)))
-    };
-    let ((x0, x1), (y0, y1)) = (ends(|p| p.x), ends(|p| p.y));
-    Point::new((x0 + x1) / 2.0, (y0 + y1) / 2.0)
+    let (low, high) = ends(outline);
+    Point::new((low.x + high.x) / 2.0, (low.y + high.y) / 2.0)
 }
 
 /// An area of the plate with a source of its own.
@@ -251,11 +248,8 @@ impl Lift {
 
 /// Pixels around an outline that fitting a lift looks at, where its border is sought.
 pub fn margin(outline: &[Point], soft: f64) -> f64 {
-    let ends = |of: fn(&Point) -> f64| {
-        let (low, high) = outline.iter().map(of).fold((f64::MAX, f64::MIN), |e, v| (e.0.min(v), e.1.max(v)));
-        high - low
-    };
-    border::margin(ends(|p| p.x).max(ends(|p| p.y))).max(2.0 * soft + 2.0)
+    let (low, high) = ends(outline);
+    border::margin((high.x - low.x).max(high.y - low.y)).max(2.0 * soft + 2.0)
 }
 
 /// A lift fitted into the plate around it.

@@ -18,14 +18,19 @@ pub fn inside(outline: &[Point], p: Point) -> bool {
     odd
 }
 
+/// The upper left and the lower right corner of the box around places; the wrong way round when there are none.
+pub fn ends<'a>(places: impl IntoIterator<Item = &'a Point>) -> (Point, Point) {
+    let none = (Point::new(f64::MAX, f64::MAX), Point::new(f64::MIN, f64::MIN));
+    places.into_iter().fold(none, |(low, high), p| {
+        (Point::new(low.x.min(p.x), low.y.min(p.y)), Point::new(high.x.max(p.x), high.y.max(p.y)))
+    })
+}
+
 /// The corner and the sides of the box around outlines, cut to the picture; `None` when nothing of it is left.
 pub fn around(outlines: &[Vec<Point>], size: Size) -> Option<(Point, Point)> {
-    let mut ends = (f64::MAX, f64::MAX, f64::MIN, f64::MIN);
-    for p in outlines.iter().flatten() {
-        ends = (ends.0.min(p.x), ends.1.min(p.y), ends.2.max(p.x), ends.3.max(p.y));
-    }
-    let (x, y) = (ends.0.max(0.0), ends.1.max(0.0));
-    let (w, h) = (ends.2.min(f64::from(size.width)) - x, ends.3.min(f64::from(size.height)) - y);
+    let (low, high) = ends(outlines.iter().flatten());
+    let (x, y) = (low.x.max(0.0), low.y.max(0.0));
+    let (w, h) = (high.x.min(f64::from(size.width)) - x, high.y.min(f64::from(size.height)) - y);
     (w > 1.0 && h > 1.0).then_some((Point::new(x, y), Point::new(w, h)))
 }
 
@@ -35,6 +40,16 @@ mod tests {
     use proptest::prelude::*;
 
     proptest! {
+        #[test]
+        fn the_box_around_places_holds_each_and_touches_some(
+            places in prop::collection::vec((-90.0..90.0f64, -90.0..90.0f64), 1..20)
+        ) {
+            let places: Vec<Point> = places.into_iter().map(|(x, y)| Point::new(x, y)).collect();
+            let (low, high) = ends(&places);
+            prop_assert!(places.iter().all(|p| p.x >= low.x && p.x <= high.x && p.y >= low.y && p.y <= high.y));
+            prop_assert!(places.iter().any(|p| p.x == low.x) && places.iter().any(|p| p.y == high.y));
+        }
+
         #[test]
         fn a_circle_holds_what_is_nearer_than_its_radius(x in -60.0..60.0f64, y in -60.0..60.0f64) {
             let circle: Vec<Point> = (0..720)

@@ -12,7 +12,7 @@ mod surface;
 mod trace;
 mod warp;
 
-pub use area::{around, inside};
+pub use area::{around, ends, inside};
 
 pub use bend::Bend;
 pub(crate) use bend::taps;
