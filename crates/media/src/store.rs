@@ -10,6 +10,7 @@ use crate::decode::{Decoded, decode};
 use crate::error::MediaError;
 use evanu_core::geometry::{Rect, Size};
 use evanu_core::pixel::{Depth, FrameSource, Samples, SourceError, halve};
+use std::cell::RefCell;
 use std::fs::File;
 use std::io::{BufWriter, Write};
 use std::os::unix::fs::FileExt;
@@ -170,39 +171,61 @@ impl FrameSource for TiledFrame {
         if region.intersect(size.rect()) != region || region.is_empty() {
             return Err(SourceError(format!("{}: region {region:?} lies outside", self.path.display())));
         }
-        let mut out = Samples::black(self.depth, region.size().pixels() as usize);
-        let bytes = if self.depth == Depth::Eight { 1usize } else { 2 };
+        let sample = if self.depth == Depth::Eight { 1usize } else { 2 };
+        let mut bytes = Vec::with_capacity(3 * sample * region.size().pixels() as usize);
+        PARTS.with_borrow_mut(|parts| self.rows(level, region, parts, &mut bytes))?;
+        let wide = |bytes: &[u8]| bytes.chunks_exact(2).map(|b| u16::from_le_bytes([b[0], b[1]])).collect();
+        Ok(match self.depth {
+            Depth::Eight => Samples::Eight(bytes),
+            Depth::Sixteen => Samples::Sixteen(wide(&bytes)),
+            Depth::Wide => Samples::Wide(wide(&bytes)),
+        })
+    }
+}
+
+thread_local! {
+    /// What is read of the tiles beside each other; kept, because clearing it for each region costs.
+    static PARTS: RefCell<Vec<u8>> = const { RefCell::new(Vec::new()) };
+}
+
+impl TiledFrame {
+    /// Appends the stored rows of a region, without gaps; `parts` is memory to read into.
+    fn rows(
+        &self,
+        level: u32,
+        region: Rect,
+        parts: &mut Vec<u8>,
+        out: &mut Vec<u8>,
+    ) -> Result<(), SourceError> {
+        let (across, _) = tiles(self.size.at_level(level));
         let tile = i64::from(TILE);
-        let (across, _) = tiles(size);
-        let mut buffer = Vec::new();
+        let (whole, pixel) = (
+            bytes_per_tile(self.depth) as usize,
+            bytes_per_tile(self.depth) as usize / (TILE * TILE) as usize,
+        );
+        let stride = TILE as usize * pixel;
+        let columns: Vec<i64> = (region.x / tile..=(region.right() - 1) / tile).collect();
+        parts.resize(parts.len().max(columns.len() * whole), 0);
         for ty in region.y / tile..=(region.bottom() - 1) / tile {
-            for tx in region.x / tile..=(region.right() - 1) / tile {
-                let part = Rect::new(tx * tile, ty * tile, TILE, TILE).intersect(region);
+            let part = |tx: i64| Rect::new(tx * tile, ty * tile, TILE, TILE).intersect(region);
+            let height = part(columns[0]).height as usize;
+            for (&tx, memory) in columns.iter().zip(parts.chunks_exact_mut(whole)) {
                 let index = ty as u64 * u64::from(across) + tx as u64;
-                let row = (part.y - ty * tile) as u64 * u64::from(TILE) * 3 * bytes as u64;
-                let at = self.offsets[level as usize] + index * bytes_per_tile(self.depth) + row;
-                buffer.resize(part.height as usize * TILE as usize * 3 * bytes, 0);
+                let row = (part(tx).y - ty * tile) as u64 * stride as u64;
+                let at = self.offsets[level as usize] + index * whole as u64 + row;
                 self.file
-                    .read_exact_at(&mut buffer, at)
+                    .read_exact_at(&mut memory[..height * stride], at)
                     .map_err(|e| SourceError(format!("{}: cannot be read ({e})", self.path.display())))?;
-                let inside = (part.x - tx * tile) as usize * 3 * bytes;
-                let length = part.width as usize * 3;
-                for y in 0..part.height as usize {
-                    let from = &buffer[y * TILE as usize * 3 * bytes + inside..][..length * bytes];
-                    let to = 3 * ((part.y - region.y) as usize + y) * region.width as usize
-                        + 3 * (part.x - region.x) as usize;
-                    match &mut out {
-                        Samples::Eight(d) => d[to..to + length].copy_from_slice(from),
-                        Samples::Sixteen(d) | Samples::Wide(d) => {
-                            for (o, b) in d[to..to + length].iter_mut().zip(from.chunks_exact(2)) {
-                                *o = u16::from_le_bytes([b[0], b[1]]);
-                            }
-                        }
-                    }
+            }
+            for y in 0..height {
+                for (&tx, memory) in columns.iter().zip(parts.chunks_exact(whole)) {
+                    let part = part(tx);
+                    let inside = (part.x - tx * tile) as usize * pixel;
+                    out.extend_from_slice(&memory[y * stride + inside..][..part.width as usize * pixel]);
                 }
             }
         }
-        Ok(out)
+        Ok(())
     }
 }
 

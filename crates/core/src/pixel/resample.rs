@@ -18,6 +18,10 @@ thread_local! {
     static SCRATCH: RefCell<(Vec<f32>, Vec<Chunk>)> = const { RefCell::new((Vec::new(), Vec::new())) };
 }
 
+/// Gets each covered run of a row, from the top down: its row, its first column, and its samples by channel, which are
+/// its to change.
+pub type Sink<'s> = &'s mut dyn FnMut(usize, usize, [&mut [f32]; 3]);
+
 /// A resampled region: linear light, planar.
 pub struct Patch {
     /// Red, green and blue, `width * height` values each.
@@ -39,17 +43,38 @@ pub fn resample<'a>(
     to_frame: impl Into<Warp<'a>>,
     region: Rect,
 ) -> Result<Patch, SourceError> {
+    let n = region.size().pixels() as usize;
+    let mut planes = [vec![0.0; n], vec![0.0; n], vec![0.0; n]];
+    let spans = resample_rows(source, level, to_frame, region, &mut |row, x, run| {
+        for (plane, run) in planes.iter_mut().zip(run) {
+            plane[row * region.width as usize + x..][..run.len()].copy_from_slice(run);
+        }
+    })?;
+    Ok(Patch { planes, spans })
+}
+
+/// The same row by row, while each is in the nearest cache; returns the columns that each row covers.
+///
+/// # Errors
+/// When the source cannot be read.
+pub fn resample_rows<'a>(
+    source: &dyn FrameSource,
+    level: u32,
+    to_frame: impl Into<Warp<'a>>,
+    region: Rect,
+    sink: Sink<'_>,
+) -> Result<Vec<(u32, u32)>, SourceError> {
     let warp = to_frame.into();
     let size = source.size().at_level(level);
     if warp.bend.is_some() {
-        return one_by_one(source, level, &warp, region);
+        return one_by_one(source, level, &warp, region, sink);
     }
     let to_frame = warp.plane();
     let corner = Size::new(region.right().max(1) as u32, region.bottom().max(1) as u32);
     match to_frame.as_whole_shift(corner) {
-        Some(shift) => copy(source, level, region, shift),
-        None if upright(&to_frame, size) => two_passes(source, level, &to_frame, region),
-        None => one_by_one(source, level, &warp, region),
+        Some(shift) => copy(source, level, region, shift, sink),
+        None if upright(&to_frame, size) => two_passes(source, level, &to_frame, region, sink),
+        None => one_by_one(source, level, &warp, region, sink),
     }
 }
 
@@ -73,20 +98,24 @@ fn one_by_one(
     level: u32,
     warp: &Warp<'_>,
     region: Rect,
-) -> Result<Patch, SourceError> {
+    sink: Sink<'_>,
+) -> Result<Vec<(u32, u32)>, SourceError> {
     let size = source.size().at_level(level);
     let from = |row: u32| Point::new(region.x as f64, (region.y + i64::from(row)) as f64);
     let places: Vec<Vec<Point>> =
         (0..region.height).map(|row| warp.positions(from(row), region.width)).collect();
-    let spans = places.iter().map(|row| span(region.width, |x| size.holds(row[x as usize]))).collect();
-    let mut patch = Patch::black(region, spans);
-    let covered = places.iter().zip(&patch.spans).flat_map(|(row, s)| &row[s.0 as usize..s.1 as usize]);
-    let Some(bounds) = bounds(covered.copied(), size) else { return Ok(patch) };
+    let spans: Vec<(u32, u32)> =
+        places.iter().map(|row| span(region.width, |x| size.holds(row[x as usize]))).collect();
+    let covered = places.iter().zip(&spans).flat_map(|(row, s)| &row[s.0 as usize..s.1 as usize]);
+    let Some(bounds) = bounds(covered.copied(), size) else { return Ok(spans) };
     let window = Window::read(source, level, bounds)?;
-    patch.fill(region, |row, x0, out| {
-        kernel::at_places(&places[row][x0..x0 + out[0].len()], &LANCZOS, &window, out);
-    });
-    Ok(patch)
+    let mut made = vec![0.0; 3 * region.width as usize];
+    for (row, (x, width)) in runs(&spans) {
+        let mut run = thirds(&mut made[..3 * width]);
+        kernel::at_places(&places[row][x..x + width], &LANCZOS, &window, run.each_mut().map(|p| &mut **p));
+        sink(row, x, run);
+    }
+    Ok(spans)
 }
 
 /// First along the frame's rows, to where the output's columns cross them, then down those columns (Catmull and Smith
@@ -96,7 +125,8 @@ fn two_passes(
     level: u32,
     to_frame: &Homography,
     region: Rect,
-) -> Result<Patch, SourceError> {
+    sink: Sink<'_>,
+) -> Result<Vec<(u32, u32)>, SourceError> {
     let size = source.size().at_level(level);
     let place = |x: u32, row: usize| {
         to_frame.apply(Point::new((region.x + i64::from(x)) as f64, (region.y + row as i64) as f64))
@@ -110,8 +140,7 @@ fn two_passes(
         .filter(|(_, s)| s.1 > s.0)
         .map(|(row, s)| (row, [place(s.0, row), place(s.1 - 1, row)]))
         .collect();
-    let mut patch = Patch::black(region, spans);
-    let Some(bounds) = bounds(ends.iter().flat_map(|(_, e)| *e), size) else { return Ok(patch) };
+    let Some(bounds) = bounds(ends.iter().flat_map(|(_, e)| *e), size) else { return Ok(spans) };
     let lines = Lines::read(source, level, bounds)?;
     // Rows of the frame from the first that an output row needs to the last that it or one before it needed.
     let (mut needed, mut last, mut reach) = (vec![0usize; region.height as usize], 0, TAPS);
@@ -123,10 +152,12 @@ fn two_passes(
     }
     let (m, width) = (&to_frame.0, region.width as usize);
     SCRATCH.with_borrow_mut(|(line, ring)| {
-        line.resize(3 * (bounds.width as usize + 2 * CHUNK), 0.0);
+        let long = bounds.width as usize + 2 * CHUNK;
+        line.resize(3 * (long + width), 0.0);
+        let (line, made) = line.split_at_mut(3 * long);
         let mut ring = kernel::Ring::new(ring, width, reach, bounds.y, bounds.height as usize);
         let mut next = 0;
-        patch.fill(region, |row, x0, out| {
+        for (row, (x, width)) in runs(&spans) {
             for k in next..needed[row] {
                 lines.line(k, thirds(line).map(|p| &mut p[CHUNK..CHUNK + bounds.width as usize]));
                 // Column x of the output crosses row v of the frame where m3 x + m4 y + m5 = v (m6 x + m7 y + m8).
@@ -144,27 +175,18 @@ fn two_passes(
             let y = (region.y + row as i64) as f64;
             let along =
                 Along { top: (m[3], m[4] * y + m[5]), bottom: (m[6], m[7] * y + m[8]), first: region.x };
-            kernel::down(&ring, x0, &along, &LANCZOS, out);
-        });
+            let mut run = thirds(&mut made[..3 * width]);
+            kernel::down(&ring, x, &along, &LANCZOS, run.each_mut().map(|p| &mut **p));
+            sink(row, x, run);
+        }
     });
-    Ok(patch)
+    Ok(spans)
 }
 
-impl Patch {
-    fn black(region: Rect, spans: Vec<(u32, u32)>) -> Self {
-        let n = region.size().pixels() as usize;
-        Self { planes: [vec![0.0; n], vec![0.0; n], vec![0.0; n]], spans }
-    }
-
-    /// Hands each covered run of a row to `sample`: its row, its first column, and where its samples go.
-    fn fill(&mut self, region: Rect, mut sample: impl FnMut(usize, usize, [&mut [f32]; 3])) {
-        let [r, g, b] = &mut self.planes;
-        for (row, &(x0, x1)) in self.spans.iter().enumerate() {
-            let width = region.width as usize;
-            let (i, j) = (row * width + x0 as usize, row * width + x1 as usize);
-            sample(row, x0 as usize, [&mut r[i..j], &mut g[i..j], &mut b[i..j]]);
-        }
-    }
+/// The rows that are covered, each with its first column and how many there are.
+fn runs(spans: &[(u32, u32)]) -> impl Iterator<Item = (usize, (usize, usize))> {
+    let run = |s: &(u32, u32)| (s.0 as usize, s.1.saturating_sub(s.0) as usize);
+    spans.iter().map(run).enumerate().filter(|(_, (_, width))| *width > 0)
 }
 
 /// The columns from the first to the last that lie on the frame.
@@ -199,40 +221,25 @@ fn copy(
     level: u32,
     region: Rect,
     (dx, dy): (i64, i64),
-) -> Result<Patch, SourceError> {
+    sink: Sink<'_>,
+) -> Result<Vec<(u32, u32)>, SourceError> {
     let size = source.size().at_level(level);
     let moved = Rect { x: region.x + dx, y: region.y + dy, ..region };
     let part = moved.intersect(size.rect());
-    let columns = ((part.x - moved.x) as u32, (part.right() - moved.x) as u32);
-    let covered =
-        |row: u32| !part.is_empty() && (part.y..part.bottom()).contains(&(moved.y + i64::from(row)));
-    let spans = (0..region.height).map(|row| if covered(row) { columns } else { (0, 0) }).collect();
-    let mut patch = Patch::black(region, spans);
     if part.is_empty() {
-        return Ok(patch);
+        return Ok(vec![(0, 0); region.height as usize]);
     }
-    let read = source.read(level, part)?;
-    let mut put = |i: usize, rgb: [f32; 3]| {
-        let (x, y) = (i % part.width as usize, i / part.width as usize);
-        let (x, y) = (x + (part.x - moved.x) as usize, y + (part.y - moved.y) as usize);
-        for (plane, v) in patch.planes.iter_mut().zip(rgb) {
-            plane[y * region.width as usize + x] = v;
-        }
-    };
-    match &read {
-        Samples::Eight(d) => {
-            let t = &*LINEAR_OF_U8;
-            d.chunks_exact(3).enumerate().for_each(|(i, p)| put(i, [0, 1, 2].map(|c| t[usize::from(p[c])])));
-        }
-        Samples::Sixteen(d) => {
-            let t = &*LINEAR_OF_U16;
-            d.chunks_exact(3).enumerate().for_each(|(i, p)| put(i, [0, 1, 2].map(|c| t[usize::from(p[c])])));
-        }
-        Samples::Wide(d) => {
-            d.chunks_exact(3).enumerate().for_each(|(i, p)| put(i, [0, 1, 2].map(|c| linear_of_root(p[c]))));
-        }
+    let columns = ((part.x - moved.x) as u32, (part.right() - moved.x) as u32);
+    let covered = |row: u32| (part.y..part.bottom()).contains(&(moved.y + i64::from(row)));
+    let spans: Vec<(u32, u32)> =
+        (0..region.height).map(|row| if covered(row) { columns } else { (0, 0) }).collect();
+    let lines = Lines::read(source, level, part)?;
+    let mut made = vec![0.0; 3 * part.width as usize];
+    for (k, (row, (x, _))) in runs(&spans).enumerate() {
+        lines.line(k, thirds(&mut made));
+        sink(row, x, thirds(&mut made));
     }
-    Ok(patch)
+    Ok(spans)
 }
 
 /// Stored samples of a part of a frame, with a border of repeated pixels where it reaches beyond.

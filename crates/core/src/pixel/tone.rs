@@ -40,13 +40,20 @@ pub fn root(linear: f32) -> u16 {
 }
 
 /// Root codes of linear light times a gain.
-#[multiversion(targets("x86_64+avx2+fma"))]
 pub fn roots(light: &[f32], gain: f32) -> Vec<u16> {
-    let mut out = vec![0; light.len()];
-    for (o, v) in out.iter_mut().zip(light) {
+    let mut out = Vec::with_capacity(light.len());
+    append_roots(light, gain, &mut out);
+    out
+}
+
+/// Appends them.
+#[multiversion(targets("x86_64+avx2+fma"))]
+pub fn append_roots(light: &[f32], gain: f32, out: &mut Vec<u16>) {
+    let from = out.len();
+    out.resize(from + light.len(), 0);
+    for (o, v) in out[from..].iter_mut().zip(light) {
         *o = root(v * gain);
     }
-    out
 }
 
 /// Linear light of a root code.

@@ -7,8 +7,8 @@ use crate::composite::{self, Laid, Source};
 use crate::evidence::{PlateRow, Support, agrees, plate_row};
 use crate::geometry::{Point, Rect, Size, Surface, Warp};
 use crate::noise::NoiseModel;
-use crate::pixel::resample::resample;
-use crate::pixel::tone::{linear_of_root, roots};
+use crate::pixel::resample::resample_rows;
+use crate::pixel::tone::{append_roots, linear_of_root};
 use crate::pixel::{FrameSource, Raster, SourceError};
 use std::collections::HashMap;
 use std::ops::Range;
@@ -42,6 +42,71 @@ pub struct Way<'a> {
     pub choice: Option<&'a Choice>,
     /// Laid over what the method gives.
     pub lifts: &'a [Laid],
+}
+
+/// Columns of a block between the same pixels of a choice, or between such as chose the same.
+struct Piece {
+    from: usize,
+    to: usize,
+    /// Whether all four corners chose the same.
+    even: bool,
+    /// For each layer, whether the corners chose it: above left, above right, below left, below right.
+    held: Vec<[bool; 4]>,
+}
+
+/// The pieces of rows that lie between two rows of a choice. `columns` tells the columns of the choice that each lies
+/// between, `slots` where each layer's frame stands in it.
+fn pieces_of(
+    choice: &Choice,
+    held: &[u64],
+    columns: &[(usize, usize, f32)],
+    (top, low): (usize, usize),
+    slots: &[Option<usize>],
+) -> Vec<Piece> {
+    let wide = choice.size.width as usize;
+    let at = |p: usize| &held[p * choice.words..][..choice.words];
+    let mut pieces: Vec<Piece> = Vec::new();
+    let mut from = 0;
+    for cell in columns.chunk_by(|a, b| a.0 == b.0) {
+        let to = from + cell.len();
+        let (a, b, _) = cell[0];
+        let corners = [top * wide + a, top * wide + b, low * wide + a, low * wide + b].map(at);
+        let even = corners.iter().all(|c| *c == corners[0]);
+        let of = |slot: &Option<usize>| corners.map(|c| slot.is_some_and(|k| consensus::held(c, k)));
+        let held: Vec<[bool; 4]> = slots.iter().map(of).collect();
+        match pieces.last_mut().filter(|last| even && last.even && last.held == held) {
+            Some(last) => last.to = to,
+            None => pieces.push(Piece { from, to, even, held }),
+        }
+        from = to;
+    }
+    pieces
+}
+
+/// A border between choices: the averages of the four corners, each by how near it is.
+fn blended(rows: &[(Row<'_>, [bool; 4])], across: &[f32], down: f32, out: [&mut [u16]; 3]) {
+    let share = [0, 1, 2, 3].map(|c| 1.0 / rows.iter().filter(|(_, held)| held[c]).count().max(1) as f32);
+    let of = |held: &[bool; 4], c: usize| if held[c] { share[c] } else { 0.0 };
+    // Each row's weight at the left and at the right.
+    let ends = |held: &[bool; 4]| {
+        let side = |c: usize| (1.0 - down) * of(held, c) + down * of(held, c + 2);
+        (side(0), side(1))
+    };
+    let ends: Vec<(f32, f32)> = rows.iter().map(|(_, held)| ends(held)).collect();
+    for (x, across) in across.iter().enumerate() {
+        let (mut light, mut total) = ([0.0; 3], 0.0);
+        for ((row, _), (left, right)) in rows.iter().zip(&ends) {
+            let weight = left + across * (right - left);
+            (0..3).for_each(|c| light[c] += weight * f32::from(row[c][x]).powi(2));
+            total += weight;
+        }
+        if total < 1e-3 {
+            // Here only corners count that chose no frame that reaches so far.
+            let mean = |c: usize| rows.iter().map(|(row, _)| f32::from(row[c][x]).powi(2)).sum::<f32>();
+            (light, total) = ([0, 1, 2].map(mean), rows.len() as f32);
+        }
+        (0..3).for_each(|c| out[c][x] = ((light[c] / total).sqrt() + 0.5) as u16);
+    }
 }
 
 /// How much brighter the first colour is than the second, in stops.
@@ -119,23 +184,24 @@ impl Stack {
         tone: Tone<'_>,
         block: Rect,
     ) -> Result<(), SourceError> {
-        let mut patch = resample(source, level, to_frame, block)?;
-        if let Some(field) = tone.field {
-            let w = block.width as usize;
-            for y in 0..block.height as usize {
-                let at = |x: usize| Point::new((block.x + x as i64) as f64, (block.y + y as i64) as f64);
-                let gains: Vec<f32> =
-                    (0..w).map(|x| field.at(to_frame.reference(at(x))).exp2() as f32).collect();
-                for plane in &mut patch.planes {
-                    plane[y * w..][..w].iter_mut().zip(&gains).for_each(|(v, g)| *v *= g);
+        let (w, n) = (block.width as usize, block.size().pixels() as usize);
+        let mut planes = [0; 3].map(|_| Vec::with_capacity(n));
+        let spans = resample_rows(source, level, to_frame, block, &mut |row, from, mut run| {
+            if let Some(field) = tone.field {
+                let y = (block.y + row as i64) as f64;
+                let at = |x: usize| Point::new((block.x + (from + x) as i64) as f64, y);
+                for x in 0..run[0].len() {
+                    let gain = field.at(to_frame.reference(at(x))).exp2() as f32;
+                    run.iter_mut().for_each(|channel| channel[x] *= gain);
                 }
             }
-        }
-        let mut planes = [Vec::new(), Vec::new(), Vec::new()];
-        for ((plane, light), g) in planes.iter_mut().zip(&patch.planes).zip(tone.gain) {
-            *plane = roots(light, g);
-        }
-        self.layers.push(LayerData { planes, spans: patch.spans });
+            for ((plane, light), gain) in planes.iter_mut().zip(run).zip(tone.gain) {
+                plane.resize(row * w + from, 0);
+                append_roots(light, gain, plane);
+            }
+        })?;
+        planes.iter_mut().for_each(|plane| plane.resize(n, 0));
+        self.layers.push(LayerData { planes, spans });
         Ok(())
     }
 
@@ -260,9 +326,11 @@ impl Stack {
         let (w, h) = (self.size.width as usize, self.size.height as usize);
         let mut out = [vec![0; w * h], vec![0; w * h], vec![0; w * h]];
         let network = Network::new(Method::Mean, 0);
-        // Where each layer's frame stands in the choice.
+        // Where each layer's frame stands in the choice; in that order they are added, so that the frames' is no matter.
         let slots: Vec<Option<usize>> =
             self.frames.iter().map(|f| choice.frames.iter().position(|g| g == f)).collect();
+        let mut order: Vec<usize> = (0..slots.len()).collect();
+        order.sort_by_key(|&i| slots[i]);
         let (origin, up) = self.place;
         let small = f64::from(1u32 << choice.level);
         let ends = |first: f64, k: usize, corner: i64, n: u32| {
@@ -273,84 +341,39 @@ impl Stack {
         };
         let columns: Vec<(usize, usize, f32)> =
             (0..w).map(|x| ends(origin.x, x, choice.corner.0, choice.size.width)).collect();
-        let wide = choice.size.width as usize;
-        // Where the next two columns of the choice take over.
-        let cells: Vec<usize> = (1..w).filter(|&x| columns[x].0 != columns[x - 1].0).chain([w]).collect();
+        let across: Vec<f32> = columns.iter().map(|c| c.2).collect();
+        // Several rows in turn lie between the same two of the choice.
+        let (mut pieces, mut between) = (Vec::new(), None);
         for y in rows {
             let (top, low, down) = ends(origin.y, y, choice.corner.1, choice.size.height);
-            let corners = |x: usize| {
-                let (a, b, _) = columns[x];
-                [top * wide + a, top * wide + b, low * wide + a, low * wide + b]
-            };
+            if between != Some(top) {
+                (pieces, between) = (pieces_of(choice, held, &columns, (top, low), &slots), Some(top));
+            }
             for (from, to, covering) in self.runs(y).into_iter().filter(|r| !r.2.is_empty()) {
-                let mut x = from;
-                let mut cell = cells.partition_point(|&c| c <= from);
-                while x < to {
-                    let own = corners(x);
-                    let mut end = cells[cell].min(to);
-                    cell += 1;
-                    // As far as nothing changes it is one piece.
-                    let first = &held[own[0] * choice.words..][..choice.words];
-                    let same = |p: usize| held[p * choice.words..][..choice.words] == *first;
-                    if own.into_iter().all(same) {
-                        while end < to && corners(end).into_iter().all(same) {
-                            end = cells[cell].min(to);
-                            cell += 1;
-                        }
+                let first = pieces.partition_point(|p| p.to <= from);
+                for piece in pieces[first..].iter().take_while(|p| p.from < to) {
+                    let (from, to) = (piece.from.max(from), piece.to.min(to));
+                    let mut chosen: Vec<usize> =
+                        covering.iter().copied().filter(|&i| piece.held[i] != [false; 4]).collect();
+                    if chosen.is_empty() {
+                        chosen.clone_from(&covering);
                     }
-                    let members = own.map(|p| &held[p * choice.words..][..choice.words]);
-                    let holds = |c: usize, i: usize| slots[i].is_some_and(|k| consensus::held(members[c], k));
-                    if members.iter().all(|m| *m == members[0]) {
-                        let mut rows: Vec<Row<'_>> = covering
-                            .iter()
-                            .filter(|&&i| holds(0, i))
-                            .map(|&i| self.row(i, y, x, end))
-                            .collect();
-                        if rows.is_empty() {
-                            rows = covering.iter().map(|&i| self.row(i, y, x, end)).collect();
-                        }
-                        let [r, g, b] = &mut out;
-                        let (i, j) = (y * w + x, y * w + end);
-                        combine(Method::Mean, &network, &rows, [&mut r[i..j], &mut g[i..j], &mut b[i..j]]);
+                    let span = y * w + from..y * w + to;
+                    let into = out.each_mut().map(|plane| &mut plane[span.clone()]);
+                    if piece.even {
+                        let rows: Vec<Row<'_>> = chosen.iter().map(|&i| self.row(i, y, from, to)).collect();
+                        combine(Method::Mean, &network, &rows, into);
                     } else {
-                        let mut held: Vec<(usize, [bool; 4])> =
-                            covering.iter().map(|&i| (i, [0, 1, 2, 3].map(|c| holds(c, i)))).collect();
-                        // Added in the choice's order, so that the frames' is no matter.
-                        held.sort_by_key(|(i, _)| slots[*i]);
-                        for (k, &(_, _, across)) in columns.iter().enumerate().take(end).skip(x) {
-                            let weights = [
-                                (1.0 - across) * (1.0 - down),
-                                across * (1.0 - down),
-                                (1.0 - across) * down,
-                                across * down,
-                            ];
-                            self.weighted(&held, weights, y * w + k, &mut out);
-                        }
+                        let rows: Vec<(Row<'_>, [bool; 4])> = (order.iter())
+                            .filter(|&i| chosen.contains(i))
+                            .map(|&i| (self.row(i, y, from, to), piece.held[i]))
+                            .collect();
+                        blended(&rows, &across[from..to], down, into);
                     }
-                    x = end;
                 }
             }
         }
         out
-    }
-
-    /// One pixel of a border between choices: each corner's average by its weight.
-    fn weighted(&self, held: &[(usize, [bool; 4])], weights: [f32; 4], at: usize, out: &mut Plate) {
-        let counts = [0, 1, 2, 3].map(|c| held.iter().filter(|(_, h)| h[c]).count());
-        let share = |held: &[bool; 4]| -> f32 {
-            (0..4).filter(|&c| held[c]).map(|c| weights[c] / counts[c] as f32).sum()
-        };
-        let shares: Vec<f32> = held.iter().map(|(_, h)| share(h)).collect();
-        let total: f32 = shares.iter().sum();
-        for (c, plane) in out.iter_mut().enumerate() {
-            let light = |i: usize| f32::from(self.layers[i].planes[c][at]).powi(2);
-            let mean = if total > 1e-3 {
-                held.iter().zip(&shares).map(|((i, _), s)| s * light(*i)).sum::<f32>() / total
-            } else {
-                held.iter().map(|(i, _)| light(*i)).sum::<f32>() / held.len() as f32
-            };
-            plane[at] = (mean.sqrt() + 0.5) as u16;
-        }
     }
 
     /// The combined block, encoded.
