@@ -349,7 +349,7 @@ fn report<'a>(
             .iter()
             .map(|d| DoubtReport {
                 bbox: [d.bbox.x, d.bbox.y, i64::from(d.bbox.width), i64::from(d.bbox.height)],
-                settled: false,
+                settled: d.settled,
                 confidence: d.confidence,
                 frame: d.stories.first().and_then(|s| s.first()).map(|&k| good[k]),
             })

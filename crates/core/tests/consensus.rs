@@ -134,7 +134,7 @@ fn a_place_that_nobody_shows_clear_is_a_doubt_and_can_be_settled() {
     assert!(doubt.confidence < 0.95);
     assert!(doubt.stories.len() == 2 && doubt.reason != Reason::Alone, "{doubt:?}");
 
-    let settled = Settled { bbox: doubt.bbox, frame: Some(1) };
+    let settled = Settled { bbox: doubt.bbox, frame: Some(1), open: false };
     let recipe = Recipe { settled: vec![settled], ..recipe };
     let mut settled_plan = plan.clone();
     let found = prepare::settle(&mut settled_plan, &recipe);

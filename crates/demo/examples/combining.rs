@@ -5,7 +5,8 @@
 //! whose grey error exceeds 12 of 255. Prints a line a set and a line of JSON a kind.
 //!
 //! With `FRAMES=FOLDER` the frames, the truth and where anything ever was are written there, for other pipelines
-//! (`measure/combining.py`); with `SAVE=FOLDER` plates and truths, with `DOUBTS=1` every doubt is told.
+//! (`measure/combining.py`); with `SAVE=FOLDER` plates and truths, with `DOUBTS=1` every doubt is told. With `CACHE=FOLDER` what
+//! is rendered is kept there and taken from there, which makes the next run several times as fast.
 
 use evanu_core::combine::Method;
 use evanu_core::geometry::{Homography, Point, Size};
@@ -16,7 +17,7 @@ use evanu_core::progress::unwatched;
 use evanu_core::random::Random;
 use evanu_core::recipe::Recipe;
 use evanu_core::render::{Scene, View};
-use evanu_demo::{Crowd, Order, PITCH, Shoot, empty_frame, frame_size};
+use evanu_demo::{Crowd, Frame, Order, PITCH, Shoot, empty_frame, frame_size};
 use std::time::Instant;
 
 /// Name, visitors, frames from and to, whether glare moves over the picture.
@@ -92,8 +93,8 @@ fn score(plate: &Raster, truth: &Raster, counts: &[u16], frames: usize) -> Score
     }
 }
 
-/// Connected places of more than 64 pixels that are off by more than 20 grey steps, and how many of them a doubt touches;
-/// the number of doubts and how many of those touch such a place.
+/// Connected places of more than 64 pixels that are off by more than 20 grey steps, and how many of them a doubt touches
+/// that is asked; the number of those doubts and how many of them touch such a place.
 fn doubted(plate: &Raster, truth: &Raster, plan: &Plan) -> [usize; 4] {
     let w = plate.size.width as usize;
     let wrong: Vec<bool> = plate
@@ -140,16 +141,21 @@ fn doubted(plate: &Raster, truth: &Raster, plan: &Plan) -> [usize; 4] {
             for (x, y) in (0..side * side).map(|k| (x * side + k % side, y * side + k / side)) {
                 let at = y * w + x;
                 if x < w && at < place.len() && place[at] != usize::MAX && sizes[place[at]] > 64 {
-                    found[place[at]] = true;
+                    found[place[at]] |= !doubt.settled;
                     touches = true;
                 }
             }
         }
-        needed += usize::from(touches);
+        needed += usize::from(touches && !doubt.settled);
         if told {
             println!(
                 "  {} {:?} {} px, confidence {:.2}, stories {:?}",
-                if touches { "needed" } else { "needless" },
+                match (touches, doubt.settled) {
+                    (true, false) => "needed",
+                    (false, false) => "needless",
+                    (true, true) => "settled wrongly",
+                    (false, true) => "settled",
+                },
                 doubt.reason,
                 doubt.pixels.len(),
                 doubt.confidence,
@@ -170,7 +176,8 @@ fn doubted(plate: &Raster, truth: &Raster, plan: &Plan) -> [usize; 4] {
         }
     }
     let large: Vec<usize> = (0..sizes.len()).filter(|&i| sizes[i] > 64).collect();
-    [large.len(), large.iter().filter(|&&i| found[i]).count(), plan.doubts.len(), needed]
+    let asked = plan.doubts.iter().filter(|d| !d.settled).count();
+    [large.len(), large.iter().filter(|&&i| found[i]).count(), asked, needed]
 }
 
 /// What somebody who knew who stands where would make: at each place the average of the frames that are clear there.
@@ -229,6 +236,42 @@ fn give(name: &str, shoot: &Shoot, frames: &[Raster], plan: &Plan, truth: &Raste
     }
 }
 
+/// Bytes that take long to make, from the cache where they are there already.
+fn cached(name: &str, make: impl FnOnce() -> Vec<u8>) -> Vec<u8> {
+    let Ok(folder) = std::env::var("CACHE") else { return make() };
+    let path = std::path::Path::new(&folder).join(name);
+    std::fs::read(&path).unwrap_or_else(|_| {
+        let bytes = make();
+        if let Err(e) = std::fs::write(&path, &bytes) {
+            eprintln!("{}: {e}", path.display());
+        }
+        bytes
+    })
+}
+
+/// A frame of the shoot: three bytes a pixel, then for each whether anything stands there.
+fn rendered(shoot: &Shoot, k: usize) -> Frame {
+    let size = frame_size(shoot.order.width);
+    let bytes = cached(&format!("{}-{}-{k}", shoot.order.seed, size.width), || {
+        let frame = shoot.frame(k);
+        let codes = frame.picture.data.iter().map(|v| (v / 257) as u8);
+        codes.chain(frame.occupied.iter().map(|o| u8::from(*o))).collect()
+    });
+    let (codes, occupied) = bytes.split_at(3 * size.pixels() as usize);
+    let data = codes.iter().map(|v| u16::from(*v) * 257).collect();
+    Frame { picture: Raster { size, data }, occupied: occupied.iter().map(|o| *o > 0).collect() }
+}
+
+/// The empty place as the shoot's frame `k` would show it.
+fn empty(shoot: &Shoot, k: usize) -> Raster {
+    let size = frame_size(shoot.order.width);
+    let bytes = cached(&format!("{}-{}-{k}-empty", shoot.order.seed, size.width), || {
+        let truth = empty_frame(shoot.place(0), &shoot.shots[k], size);
+        truth.data.iter().flat_map(|v| v.to_le_bytes()).collect()
+    });
+    Raster { size, data: bytes.chunks_exact(2).map(|b| u16::from_le_bytes([b[0], b[1]])).collect() }
+}
+
 /// Share of ever occupied places by how many frames they were taken in, at least `share` of them.
 fn taken_most(counts: &[u16], frames: usize, share: f64) -> f64 {
     let ever = counts.iter().filter(|c| **c > 0).count();
@@ -277,7 +320,7 @@ fn main() {
             let mut pictures = Vec::new();
             let frames: Vec<MemoryFrame> = (0..count)
                 .map(|k| {
-                    let mut frame = shoot.frame(k);
+                    let mut frame = rendered(&shoot, k);
                     if glaring {
                         glare(&mut frame.picture, &mut spots, &mut frame.occupied);
                     }
@@ -305,7 +348,7 @@ fn main() {
             }
             let decided = begin.elapsed().as_secs_f64();
             let reference = &shoot.shots[plan.reference];
-            let truth = empty_frame(shoot.place(0), reference, size);
+            let truth = empty(&shoot, plan.reference);
             let back = |k: usize| {
                 let own = shoot.shots[k].to_place.inverse().unwrap_or(Homography::IDENTITY);
                 own.after(&reference.to_place)

@@ -291,7 +291,7 @@ fn doubts_are_listed_and_settled() {
     let path = format!("/api/sets/{id}");
     let listed = server.get(&format!("{path}/doubts"));
     let doubts = listed.as_array().unwrap();
-    assert!(!doubts.is_empty() && doubts.iter().all(|d| d["settled"] == false), "{listed}");
+    assert!(!doubts.is_empty() && doubts.iter().any(|d| d["settled"].is_null()), "{listed}");
     let doubt = &doubts[0];
     assert!(doubt["reason"].as_str().unwrap().len() > 20 && doubt["confidence"].as_f64().unwrap() < 1.0);
     let (x, y) = (doubt["place"]["x"].as_i64().unwrap(), doubt["place"]["y"].as_i64().unwrap());
@@ -306,7 +306,7 @@ fn doubts_are_listed_and_settled() {
     assert_eq!(status, 200, "{changed}");
     assert_ne!(changed["plate_key"], set["plate_key"]);
     let after = server.get(&format!("{path}/doubts"));
-    assert_eq!((&after[0]["settled"], &after[0]["frame"]), (&json!(true), &other));
+    assert_eq!((&after[0]["settled"], &after[0]["frame"]), (&json!("you"), &other));
     let place = &doubt["place"];
     let (cx, cy) = (x + place["width"].as_i64().unwrap() / 2, y + place["height"].as_i64().unwrap() / 2);
     let look = server.get(&format!("{path}/look?x={cx}&y={cy}&level=0&width=32&height=32"));

@@ -2,7 +2,7 @@
 
 use crate::Studio;
 use crate::error::StudioError;
-use crate::model::{DoubtInfo, GlareInfo, MovingInfo, OriginInfo};
+use crate::model::{DoubtInfo, GlareInfo, MovingInfo, OriginInfo, SettledBy};
 use crate::views::Loaded;
 use evanu_core::combine::Method;
 use evanu_core::composite::{Laid, origin};
@@ -26,7 +26,7 @@ pub enum Evidence {
 }
 
 impl Studio {
-    /// The doubts of a set, largest first; none when the plate is not made by consensus.
+    /// The doubts of a set, largest first, and after them what the evidence settles; none when the plate is not made by consensus.
     ///
     /// # Errors
     /// When the frames are not ready.
@@ -47,7 +47,11 @@ impl Studio {
                 reason: reason(doubt, &numbers),
                 confidence: doubt.confidence,
                 stories: doubt.stories.clone(),
-                settled: settled.is_some() || lifted.is_some(),
+                settled: if settled.is_some_and(|s| !s.open) || lifted.is_some() {
+                    Some(SettledBy::You)
+                } else {
+                    (doubt.settled && settled.is_none()).then_some(SettledBy::Evanu)
+                },
                 frame: settled.and_then(|s| s.frame).or(lifted.and_then(|l| l.source.frame())),
             }
         };
@@ -222,6 +226,7 @@ mod tests {
             reason,
             confidence: 0.5,
             stories: vec![vec![2], vec![0, 1]],
+            settled: false,
         };
         let numbers = [4, 1, 3];
         assert_eq!(reason(&doubt(Reason::Alone), &numbers), "Only frame 3 shows what is proposed here.");

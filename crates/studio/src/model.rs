@@ -45,7 +45,7 @@ pub struct RelinkInfo {
     pub missing: usize,
 }
 
-/// A doubt settled by hand.
+/// How a doubt was answered by hand.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 #[schema(as = Settled)]
 pub struct SettledShape {
@@ -53,6 +53,9 @@ pub struct SettledShape {
     pub bbox: AreaInfo,
     /// Index of the frame that is right there; null accepts the proposal.
     pub frame: Option<usize>,
+    /// It is asked again, though the evidence settles it.
+    #[serde(default)]
+    pub open: bool,
 }
 
 /// A rectangle, in reference pixels.
@@ -271,10 +274,20 @@ pub struct DoubtInfo {
     pub confidence: f32,
     /// What is to be seen there, best first: indices of the frames that show the same.
     pub stories: Vec<Vec<usize>>,
-    /// Whether its owner settled it.
-    pub settled: bool,
+    /// Who settled it; nobody yet when absent.
+    pub settled: Option<SettledBy>,
     /// The frame it was settled by; `None` when the proposal was accepted.
     pub frame: Option<usize>,
+}
+
+/// Who settled a doubt.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum SettledBy {
+    /// The evidence.
+    Evanu,
+    /// The set's owner.
+    You,
 }
 
 /// An area that moves and belongs.
@@ -746,7 +759,7 @@ mod tests {
         let area = Area { on: 0, guide: Guide::Fit, outline: vec![p(1.0, 2.0), p(3.5, 4.0), p(5.0, 6.0)] };
         let pairs = vec![Pair { from: p(1.0, 2.0), to: p(3.0, 4.5) }];
         let hand = Hand { frame: 0, on: 1, pairs, shift: [1.0, 2.0], turn: 0.5, scale: 1.5, snap: true };
-        let settled = vec![Settled { bbox: Rect::new(1, 2, 3, 4), frame: Some(2) }];
+        let settled = vec![Settled { bbox: Rect::new(1, 2, 3, 4), frame: Some(2), open: false }];
         let lift = |source| Lift {
             on: 1,
             outline: vec![p(1.0, 2.0), p(3.5, 4.0), p(5.0, 6.0)],

@@ -102,6 +102,34 @@ fn frames_are_flicked_through_and_everything_is_reached_by_key() {
 }
 
 #[test]
+fn what_the_evidence_settles_is_listed_apart_and_asked_when_it_is_opened() {
+    with_stage(|s| async move {
+        s.bring_in(12).await;
+        let fact = "document.querySelector('[data-testid=fact-doubts]').innerText";
+        let left = format!("Number({fact}.match(/(\\d+) doubts? left/)?.[1] ?? 0)");
+        let doubt = "document.querySelector('[aria-label=Doubt]')";
+        s.until(&format!("/settles|left|settled/.test({fact})")).await;
+        let before = s.js(&format!("return {left}")).await.as_u64().unwrap();
+        s.open_line("doubts").await;
+        s.until(
+            "/^\\d+ places? settled by Evanu/.test(document.querySelector('details summary')?.innerText ?? '')",
+        )
+        .await;
+        s.js("document.querySelector('details ol button').click()").await;
+        s.until(&format!("{doubt}?.dataset.settled === 'evanu'")).await;
+        s.press("Open again").await;
+        s.until(&format!("{left} === {}", before + 1)).await;
+        s.until(&format!("{doubt}?.dataset.settled === 'no'")).await;
+        s.press("Accept as it is").await;
+        s.until(&format!("{left} === {before} && !/evidence/.test({fact})")).await;
+        s.undo().await;
+        s.until(&format!("{left} === {}", before + 1)).await;
+        s.undo().await;
+        s.until(&format!("{left} === {before}")).await;
+    });
+}
+
+#[test]
 fn doubts_are_stepped_through_and_settled_until_none_is_left() {
     with_stage(|s| async move {
         // Two frames of a busy place leave something open.
@@ -149,7 +177,7 @@ fn doubts_are_stepped_through_and_settled_until_none_is_left() {
         s.until(&settled(before - 1)).await;
         s.open_line("doubts").await;
         s.js("[...document.querySelectorAll('ol button')].find(b => b.innerText.includes('settled by you')).click()").await;
-        s.until(&format!("{doubt}?.dataset.settled === 'true'")).await;
+        s.until(&format!("{doubt}?.dataset.settled === 'you'")).await;
         s.press("Open again").await;
         s.until(&settled(before)).await;
 

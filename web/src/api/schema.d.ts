@@ -820,8 +820,7 @@ export interface components {
             place: components["schemas"]["AreaInfo"];
             /** @description Why, in words. */
             reason: string;
-            /** @description Whether its owner settled it. */
-            settled: boolean;
+            settled?: components["schemas"]["SettledBy"] | null;
             /** @description What is to be seen there, best first: indices of the frames that show the same. */
             stories: number[][];
         };
@@ -1406,13 +1405,20 @@ export interface components {
             note?: string | null;
             run?: components["schemas"]["RunInfo"] | null;
         };
-        /** @description A doubt settled by hand. */
+        /** @description How a doubt was answered by hand. */
         Settled: {
             /** @description The doubt's place, in reference pixels. */
             bbox: components["schemas"]["AreaInfo"];
             /** @description Index of the frame that is right there; null accepts the proposal. */
             frame?: number | null;
+            /** @description It is asked again, though the evidence settles it. */
+            open?: boolean;
         };
+        /**
+         * @description Who settled a doubt.
+         * @enum {string}
+         */
+        SettledBy: "evanu" | "you";
         /** @description Where the pixels of a lift come from. */
         Source: {
             /** @description One frame, by its index. */

@@ -23,19 +23,22 @@ export function doubtsFact(set: SetDetail, doubts: Doubt[] | undefined): Fact {
   if (set.recipe.method !== "consensus") return { text: "only Consensus weighs the evidence" };
   const left = doubts.filter((d) => !d.settled).length;
   if (!doubts.length) return { text: "none: the frames agree everywhere" };
-  return left ? { text: `${plural(left, "doubt")} left of ${doubts.length}`, open: true } : { text: `all ${doubts.length} settled` };
+  const asked = doubts.filter((d) => d.settled !== "evanu").length;
+  if (!asked) return { text: `none: the evidence settles all ${doubts.length}` };
+  return left ? { text: `${plural(left, "doubt")} left of ${asked}`, open: true } : { text: `all ${asked} settled` };
 }
 
 /** Settles a doubt by a frame, by accepting (null), by keeping what is there from whatever is done by hand, or opens it again. */
 export function settle(open: OpenSet, set: SetDetail, doubt: Doubt, how: number | null | "keep" | "reopen") {
   const same = (b: { x: number; y: number; width: number; height: number }) => b.x === doubt.bbox.x && b.y === doubt.bbox.y && b.width === doubt.bbox.width && b.height === doubt.bbox.height;
   const others = (set.recipe.settled ?? []).filter((s) => !same(s.bbox));
-  if (how === "reopen") open.change("open a doubt again", { settled: others });
+  const by = (frame: number | null) => ({ bbox: doubt.bbox, frame, open: false });
+  if (how === "reopen") open.change("open a doubt again", { settled: doubt.settled === "evanu" ? [...others, { ...by(null), open: true }] : others });
   else if (how === "keep") {
     const { x, y, width, height } = doubt.bbox;
     const outline = [{ x, y }, { x: x + width, y }, { x: x + width, y: y + height }, { x, y: y + height }];
-    open.change("keep what a doubt shows", { settled: [...others, { bbox: doubt.bbox, frame: null }], keeps: [...(set.recipe.keeps ?? []), { on: set.reference ?? 0, outline }] });
-  } else open.change(how == null ? "accept what was proposed" : `take a place from frame ${frameNumber(set, how)}`, { settled: [...others, { bbox: doubt.bbox, frame: how }] });
+    open.change("keep what a doubt shows", { settled: [...others, by(null)], keeps: [...(set.recipe.keeps ?? []), { on: set.reference ?? 0, outline }] });
+  } else open.change(how == null ? "accept what was proposed" : `take a place from frame ${frameNumber(set, how)}`, { settled: [...others, by(how)] });
 }
 
 /** Goes to a doubt: the picture flies there and the look-through keeps the place. */
@@ -69,6 +72,8 @@ export function DoubtsLine({ open, set }: { open: OpenSet; set: SetDetail }) {
   if (!found || !set.canvas) return <p className="text-[14px]">The list comes with the plate.</p>;
   if (!doubts.length) return <p className="text-[14px]">Every place is settled: the frames agree on what is behind.</p>;
   const doubt = index == null ? undefined : doubts[index];
+  const asked = doubts.filter((d) => d.settled !== "evanu");
+  const sure = doubts.length - asked.length;
   const done = (how: number | null | "keep" | "reopen") => {
     if (!doubt || index == null) return;
     settle(open, set, doubt, how);
@@ -76,9 +81,14 @@ export function DoubtsLine({ open, set }: { open: OpenSet; set: SetDetail }) {
   };
   return (
     <div className="flex flex-col gap-2 text-[14px]">
+      {!asked.length && <p>The frames leave nothing to ask.</p>}
       <div className="flex items-center gap-2">
-        <Button onClick={() => goTo(doubts, nextOpen(doubts, index ?? 0, -1))}>Before</Button>
-        <Button onClick={() => goTo(doubts, index == null ? nextOpen(doubts, -1, 1) : nextOpen(doubts, index, 1))}>{index == null ? "Look at the first" : "Next"}</Button>
+        {asked.length > 0 && (
+          <>
+            <Button onClick={() => goTo(doubts, nextOpen(doubts, index ?? 0, -1))}>Before</Button>
+            <Button onClick={() => goTo(doubts, index == null ? nextOpen(doubts, -1, 1) : nextOpen(doubts, index, 1))}>{index == null ? "Look at the first" : "Next"}</Button>
+          </>
+        )}
         {index != null && (
           <button className="underline" onClick={() => (put({ doubt: null, pinned: null }), camera.whole())}>
             Whole picture
@@ -86,10 +96,10 @@ export function DoubtsLine({ open, set }: { open: OpenSet; set: SetDetail }) {
         )}
       </div>
       {doubt && index != null && (
-        <section aria-label="Doubt" data-doubt={index} data-settled={doubt.settled}>
+        <section aria-label="Doubt" data-doubt={index} data-settled={doubt.settled ?? "no"}>
           <h3 className="font-semibold">
-            Doubt {index + 1} of {doubts.length}
-            <span className="num ml-2 font-normal text-faint">{doubt.settled ? (doubt.frame == null ? "accepted by you" : `settled by you: frame ${frameNumber(set, doubt.frame)}`) : `${Math.round(100 * doubt.confidence)} % sure`}</span>
+            {doubt.settled === "evanu" ? "Settled by Evanu" : `Doubt ${asked.indexOf(doubt) + 1} of ${asked.length}`}
+            <span className="num ml-2 font-normal text-faint">{answer(set, doubt)}</span>
           </h3>
           <p className="leading-tight">{doubt.reason}</p>
           <Stories set={set} doubt={doubt} choose={done} />
@@ -107,19 +117,41 @@ export function DoubtsLine({ open, set }: { open: OpenSet; set: SetDetail }) {
           </div>
         </section>
       )}
-      <ol className="max-h-40 overflow-y-auto">
-        {doubts.map((d, k) => (
-          <li key={`${d.bbox.x} ${d.bbox.y}`}>
-            <button className={`flex w-full justify-between border-b border-rule/60 px-1 text-left hover:bg-leaf ${k === index ? "bg-leaf font-semibold" : ""}`} onClick={() => goTo(doubts, k)}>
-              <span>
-                {k + 1}. {d.settled ? "settled by you" : `${plural(d.stories.length, "story", "stories")}`}
-              </span>
-              <span className="num text-faint">{`${d.place.width} × ${d.place.height} px`}</span>
-            </button>
-          </li>
-        ))}
-      </ol>
+      {asked.length > 0 && <Places doubts={doubts} by={null} at={index} />}
+      {sure > 0 && (
+        <details>
+          <summary className="cursor-pointer text-faint">{plural(sure, "place")} settled by Evanu</summary>
+          <p className="leading-tight">Another story came close, but the evidence tells them apart. Look, and open again what you see otherwise.</p>
+          <Places doubts={doubts} by="evanu" at={index} />
+        </details>
+      )}
     </div>
+  );
+}
+
+/** How a doubt stands, in words. */
+function answer(set: SetDetail, doubt: Doubt): string {
+  const sure = `${Math.round(100 * doubt.confidence)} % sure`;
+  if (doubt.settled !== "you") return sure;
+  return doubt.frame == null ? "accepted by you" : `settled by you: frame ${frameNumber(set, doubt.frame)}`;
+}
+
+/** The places that the evidence settles, or the others; pressing one goes there. */
+function Places({ doubts, by, at }: { doubts: Doubt[]; by: "evanu" | null; at: number | null }) {
+  const listed = doubts.map((d, k) => [d, k] as const).filter(([d]) => (d.settled === "evanu") === (by === "evanu"));
+  return (
+    <ol className="max-h-40 overflow-y-auto">
+      {listed.map(([d, k], number) => (
+        <li key={`${d.bbox.x} ${d.bbox.y}`}>
+          <button className={`flex w-full justify-between border-b border-rule/60 px-1 text-left hover:bg-leaf ${k === at ? "bg-leaf font-semibold" : ""}`} onClick={() => goTo(doubts, k)}>
+            <span>
+              {number + 1}. {d.settled === "you" ? "settled by you" : plural(d.stories.length, "story", "stories")}
+            </span>
+            <span className="num text-faint">{`${d.place.width} × ${d.place.height} px`}</span>
+          </button>
+        </li>
+      ))}
+    </ol>
   );
 }
 

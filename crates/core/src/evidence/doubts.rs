@@ -1,34 +1,45 @@
 //! Doubts: the finite list of places that the consensus does not settle by itself.
 //!
-//! A place is in doubt when a border runs where both of its sides surely differ, or when another story comes close to the
-//! chosen one and is not told by its contour to be an object before it. Places that touch are one doubt; specks are none. Each holds the stories seen there, best first: the
-//! frames of a story show the same over most of the place.
+//! A place is a candidate when a border runs where both of its sides surely differ, or when another story comes close to
+//! the chosen one. Parts near one another are one place. How likely the plate is wrong there is told by a logistic
+//! regression (Cox 1958) over three signs, fitted on rendered sets with known truth; what is likely enough is asked, the
+//! rest is listed as settled. Where there is no evidence at all, it is asked in any case. Each place holds the stories seen
+//! there, best first: the frames of a story show the same over most of the place.
 
 use crate::combine::consensus::Decided;
 use crate::geometry::Rect;
-use crate::pixel::flood::flood;
+use crate::pixel::flood::parts;
 use serde::{Deserialize, Serialize};
 
 /// A story that comes this close is a rival.
 const CLOSE: f32 = 2.5;
 /// Places smaller than this, in pixels of the choice, are none.
 const LEAST: usize = 20;
-/// Pixels that lie this far apart are one place.
+/// Smaller parts are noise.
+const SPECK: usize = 3;
+/// Pixels that lie this far apart are one part.
 const GAP: usize = 3;
+/// Parts up to this share of the picture's longer side from a larger one belong to its place.
+const NEAR: usize = 12;
+/// Up to this share of it a place may grow by what it gathers.
+const WIDEST: usize = 4;
 /// Mean colours that differ by this many deviations tell two stories.
 const APART: f32 = 4.0;
 /// Frames are one story when they show the same over this share of the place.
 const MOSTLY: f32 = 0.6;
-
-/// A plate whose contour around what differs is weaker than a story's by this much is clear there.
-const CLEAR: f32 = -0.2;
-/// Frames from which on several that agree are believed.
-const MANY: usize = 5;
-/// Pixels on a border that runs where both sides differ, from which on a place is in doubt in any case; three times as many
-/// where many frames vote.
-const TORN: usize = 4;
-/// Up to here neither has the stronger contour.
+/// Up to here neither the plate nor a frame has the stronger contour.
 const SOFT: f32 = 0.05;
+/// Share of a place that is clipped in some frame and not in the plate, from which on light that fell there explains it.
+const GLARE: f32 = 0.01;
+
+/// Pixels of the pictures that the regression was fitted on.
+const FITTED: f32 = 480.0 * 320.0;
+/// Log odds that the plate is wrong, from [`Signs`]: on their own, for each ln(1 + torn), for each lead, for the nearest.
+const WRONG: [f32; 4] = [-4.09, 1.25, -4.94, -0.25];
+/// Chance of being wrong from which on a place is asked.
+const ASKED: f32 = 0.12;
+/// Torn pixels from which on a place may be clear in no frame.
+const TORN: f32 = 12.0;
 
 /// Why a place is in doubt.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -42,7 +53,7 @@ pub enum Reason {
     Torn,
 }
 
-/// A place that is not settled.
+/// A place that another story comes close to.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Doubt {
     /// In reference pixels.
@@ -53,11 +64,33 @@ pub struct Doubt {
     pub reason: Reason,
     /// How sure the proposal is, 0..=1.
     pub confidence: f32,
+    /// Whether the evidence settles it, so that nobody need be asked.
+    #[serde(default)]
+    pub settled: bool,
     /// The stories, best first: frames of the set that show the same there.
     pub stories: Vec<Vec<usize>>,
 }
 
-/// Finds the doubts of a decision, largest first.
+/// What tells whether the plate is wrong at a place.
+struct Signs {
+    /// Length of the borders that run where both sides differ, in pixels of a picture such as the fitted ones.
+    torn: f32,
+    /// By how much of all frames the chosen story is ahead of the next, -1..=1.
+    lead: f32,
+    /// How much more the nearest rival costs, over all but the nearest twentieth of the place.
+    nearest: f32,
+}
+
+impl Signs {
+    /// The chance that the plate is wrong, 0..=1.
+    fn wrong(&self) -> f32 {
+        let [own, torn, lead, nearest] = WRONG;
+        let odds = own + torn * self.torn.ln_1p() + lead * self.lead + nearest * self.nearest;
+        1.0 / (1.0 + (-odds).exp())
+    }
+}
+
+/// Finds the doubts of a decision: what is asked, and after it what the evidence settles, each largest first.
 pub fn find(decided: &Decided) -> Vec<Doubt> {
     let choice = &decided.choice;
     let (w, h) = (choice.size.width as usize, choice.size.height as usize);
@@ -72,35 +105,79 @@ pub fn find(decided: &Decided) -> Vec<Doubt> {
         }
     }
     let mut open: Vec<bool> = (0..w * h).map(|p| close(p) || torn[p]).collect();
-    let mut doubts = Vec::new();
-    for start in 0..w * h {
-        if !open[start] {
-            continue;
-        }
-        let mut place = flood(&mut open, w, start, GAP);
-        if place.len() >= LEAST {
-            place.sort_unstable();
-            doubts.extend(describe(decided, &place, &rivals, &torn));
-        }
-    }
-    doubts.sort_by(|a, b| b.pixels.len().cmp(&a.pixels.len()).then(a.pixels[0].cmp(&b.pixels[0])));
+    let mut found = parts(&mut open, w, 0..w * h, GAP);
+    found.retain(|part| part.len() >= SPECK);
+    let mut places = joined(found, (w, h));
+    places.retain(|place| place.len() >= LEAST);
+    let mut doubts: Vec<Doubt> =
+        places.iter().filter_map(|place| describe(decided, place, &rivals, &torn)).collect();
+    doubts.sort_by_key(|d| (d.settled, usize::MAX - d.pixels.len(), d.pixels[0]));
     doubts
 }
 
-fn describe(
-    decided: &Decided,
-    place: &[usize],
-    rivals: &[Option<(f32, u16)>],
-    torn: &[bool],
-) -> Option<Doubt> {
-    let choice = &decided.choice;
-    let w = choice.size.width as usize;
-    let n = choice.frames.len();
-    // Frames in order of how well they stand there: those of the chosen story, then the rivals.
+/// Parts near one another become one place: one question for one figure. The largest gather what lies about them, but no
+/// place grows beyond [`WIDEST`]. Each is in order.
+fn joined(mut parts: Vec<Vec<usize>>, (w, h): (usize, usize)) -> Vec<Vec<usize>> {
+    let (near, widest) = (w.max(h) / NEAR, w.max(h) / WIDEST);
+    parts.sort_by_key(|part| (usize::MAX - part.len(), part[0]));
+    let mut places: Vec<(Bounds, Vec<usize>)> = Vec::new();
+    for part in parts {
+        let own = Bounds::of(&part, w);
+        let takes = |bounds: &Bounds| {
+            let both = bounds.with(&own);
+            bounds.apart(&own) <= near
+                && (0..2).all(|axis| both.along(axis) <= bounds.along(axis).max(widest))
+        };
+        match places.iter_mut().find(|(bounds, _)| takes(bounds)) {
+            Some((bounds, place)) => {
+                *bounds = bounds.with(&own);
+                place.extend(part);
+            }
+            None => places.push((own, part)),
+        }
+    }
+    places.into_iter().map(|(_, mut place)| (place.sort_unstable(), place).1).collect()
+}
+
+/// Columns and rows that pixels lie in, first and last.
+struct Bounds([(usize, usize); 2]);
+
+impl Bounds {
+    fn of(place: &[usize], w: usize) -> Self {
+        let ends = |v: &dyn Fn(usize) -> usize| {
+            let each = || place.iter().map(|&p| v(p));
+            (each().min().unwrap_or(0), each().max().unwrap_or(0))
+        };
+        Self([ends(&|p| p % w), ends(&|p| p / w)])
+    }
+
+    /// Around both.
+    fn with(&self, other: &Self) -> Self {
+        let around = |a: (usize, usize), b: (usize, usize)| (a.0.min(b.0), a.1.max(b.1));
+        Self([around(self.0[0], other.0[0]), around(self.0[1], other.0[1])])
+    }
+
+    /// Columns or rows.
+    fn along(&self, axis: usize) -> usize {
+        self.0[axis].1 - self.0[axis].0 + 1
+    }
+
+    /// Pixels between two of them along the axis on which they lie farther apart.
+    fn apart(&self, other: &Self) -> usize {
+        let between =
+            |a: (usize, usize), b: (usize, usize)| a.0.saturating_sub(b.1).max(b.0.saturating_sub(a.1));
+        between(self.0[0], other.0[0]).max(between(self.0[1], other.0[1]))
+    }
+}
+
+/// Frames of the choice that show the same over most of a place, those first that it was taken from, then those that come
+/// close.
+fn stories(decided: &Decided, place: &[usize], rivals: &[Option<(f32, u16)>]) -> Vec<Vec<usize>> {
+    let n = decided.choice.frames.len();
     let mut votes = vec![0usize; n];
     let mut against = vec![0usize; n];
     for &p in place {
-        votes[usize::from(choice.labels[p])] += 1;
+        votes[usize::from(decided.choice.labels[p])] += 1;
         if let Some((_, k)) = rivals[p] {
             against[usize::from(k)] += 1;
         }
@@ -118,31 +195,45 @@ fn describe(
             None => stories.push(vec![k]),
         }
     }
-    // What only trembles has no second story; one that stands there with a contour where the plate has none is an object.
-    // Where several of many frames agree, the border of the whole thing tells; where little is known, what is near: movers of
-    // different frames may have grown together.
-    let whole = n >= MANY && stories[0].len() > 1;
-    let rival = |s: &Vec<usize>| {
-        // Without a contour (glare, smoke) a lead of two frames tells.
-        let limit = if stories[0].len() >= s.len() + 2 { SOFT } else { CLEAR };
-        decided.apart(stories[0][0], s[0], place) > APART
-            && decided.contour(place, s[0], whole).is_none_or(|c| c > limit)
-    };
-    let torn = place.iter().filter(|&&p| torn[p]).count();
-    if torn < if n < MANY { TORN } else { 3 * TORN } && !stories.iter().skip(1).any(rival) {
+    stories
+}
+
+/// What is to be said about a place; `None` when nothing there tells a second story, as where leaves tremble.
+fn describe(
+    decided: &Decided,
+    place: &[usize],
+    rivals: &[Option<(f32, u16)>],
+    torn: &[bool],
+) -> Option<Doubt> {
+    let choice = &decided.choice;
+    let (w, n) = (choice.size.width as usize, choice.frames.len());
+    let stories = stories(decided, place, rivals);
+    let side = (choice.size.pixels() as f32 / FITTED).sqrt();
+    let torn = place.iter().filter(|&&p| torn[p]).count() as f32 / side;
+    let told = |s: &&Vec<usize>| decided.apart(stories[0][0], s[0], place) > APART;
+    let told: Vec<&Vec<usize>> = stories.iter().skip(1).filter(told).collect();
+    if told.is_empty() && torn < 1.0 {
         return None;
     }
-    let leads: Vec<f32> = place.iter().filter_map(|&p| rivals[p].map(|r| r.0.max(0.0))).collect();
-    let lead = leads.iter().sum::<f32>() / leads.len().max(1) as f32;
-    let share = torn as f32 / place.len() as f32;
-    let reason = match (share > 0.25, stories[0].len()) {
-        (true, _) => Reason::Torn,
-        (false, 1) if n > 2 => Reason::Alone,
+    let mut leads: Vec<f32> = place.iter().filter_map(|&p| rivals[p].map(|r| r.0)).collect();
+    leads.sort_unstable_by(f32::total_cmp);
+    let next = stories.iter().skip(1).map(Vec::len).max().unwrap_or(0);
+    let signs = Signs {
+        torn,
+        lead: (stories[0].len() as f32 - next as f32) / n as f32,
+        nearest: leads.get(leads.len().saturating_sub(1) / 20).copied().unwrap_or(CLOSE),
+    };
+    // As many frames tell another story, and no contour says which of them is before the other.
+    let soft = |k: usize, whole: bool| decided.contour(place, k, whole).is_none_or(|c| c.abs() < SOFT);
+    let even = |s: &&Vec<usize>| s.len() >= stories[0].len() && soft(s[0], false) && soft(s[0], true);
+    let blind = told.iter().any(even) && decided.glare(place) < GLARE;
+    let wrong = if blind { signs.wrong().max(0.5) } else { signs.wrong() };
+    let reason = match stories[0].len() {
+        _ if torn > TORN => Reason::Torn,
+        1 if n > 2 => Reason::Alone,
         _ => Reason::Compete,
     };
-    let (xs, ys) = (place.iter().map(|p| p % w), place.iter().map(|p| p / w));
-    let (x0, x1) = (xs.clone().min().unwrap_or(0), xs.max().unwrap_or(0));
-    let (y0, y1) = (ys.clone().min().unwrap_or(0), ys.max().unwrap_or(0));
+    let Bounds([(x0, x1), (y0, y1)]) = Bounds::of(place, w);
     let up = |v: usize| (v << choice.level) as i64;
     Some(Doubt {
         bbox: Rect::new(
@@ -153,7 +244,35 @@ fn describe(
         ),
         pixels: place.iter().map(|&p| p as u32).collect(),
         reason,
-        confidence: (1.0 - (-lead).exp()) * (1.0 - 0.5 * share),
+        confidence: 1.0 - wrong,
+        settled: wrong < ASKED,
         stories: stories.into_iter().map(|s| s.into_iter().map(|k| choice.frames[k]).collect()).collect(),
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn large_parts_gather_what_lies_about_them_up_to_a_quarter_of_the_picture() {
+        let w = 240;
+        let run = |from: usize, to: usize| -> Vec<usize> { (from..to).map(|x| 40 * w + x).collect() };
+        // Each 20 from the next, which is near; with the third the place would be wider than 60.
+        let parts = vec![run(77, 82), run(20, 30), run(49, 58)];
+        let places = joined(parts, (w, 100));
+        assert_eq!(places, [[run(20, 30), run(49, 58)].concat(), run(77, 82)]);
+        // What lies within a wide one belongs to it.
+        let within = vec![10 * w + 50, 10 * w + 51];
+        let wide: Vec<usize> = (0..200).map(|x| (x % 30) * w + x).collect();
+        assert_eq!(joined(vec![within, wide], (w, 100)).len(), 1);
+    }
+
+    #[test]
+    fn torn_borders_and_a_small_lead_make_it_likely_that_the_plate_is_wrong() {
+        let wrong = |torn, lead, nearest| Signs { torn, lead, nearest }.wrong();
+        assert!(wrong(0.0, 0.0, 1.0) < ASKED && wrong(30.0, 0.0, 1.0) > ASKED);
+        assert!(wrong(30.0, 0.7, 1.0) < ASKED, "a large majority settles it");
+        assert!(wrong(8.0, 0.0, -2.0) > wrong(8.0, 0.0, 2.0), "what is near is less sure");
+    }
 }

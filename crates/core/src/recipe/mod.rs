@@ -165,13 +165,16 @@ impl Hand {
     }
 }
 
-/// A doubt that its owner settled.
+/// How its owner answered a doubt.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Settled {
     /// The doubt's place, in pixels of the reference.
     pub bbox: Rect,
     /// Index of the frame that is right there; `None` accepts what was proposed.
     pub frame: Option<usize>,
+    /// It is asked again, though the evidence settles it.
+    #[serde(default)]
+    pub open: bool,
 }
 
 /// The version written by this program.
@@ -376,7 +379,7 @@ mod tests {
                     method,
                     canvas,
                     develop: Develop { exposure, ..Develop::default() },
-                    settled: vec![Settled { bbox: Rect::new(3, 4, 5, 6), frame: reference }],
+                    settled: vec![Settled { bbox: Rect::new(3, 4, 5, 6), frame: reference, open: false }],
                     lifts: areas
                         .iter()
                         .map(|a| Lift {

@@ -132,6 +132,15 @@ impl Decided {
         contour::around(&self.field, &self.choice.labels, place, k, whole)
     }
 
+    /// Share of a place where some frame holds clipped light and what was chosen does not.
+    pub fn glare(&self, place: &[usize]) -> f32 {
+        let clipped = |k: usize, p: usize| self.field.covered(k, p) && self.field.clipped(k, p);
+        let fell = |p: usize| {
+            !clipped(usize::from(self.choice.labels[p]), p) && (0..self.field.count()).any(|k| clipped(k, p))
+        };
+        place.iter().filter(|&&p| fell(p)).count() as f32 / place.len().max(1) as f32
+    }
+
     /// Whether one of the choice's frames reaches a pixel.
     pub fn covered(&self, k: usize, p: usize) -> bool {
         self.field.covered(k, p)
