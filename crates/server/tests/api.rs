@@ -317,6 +317,33 @@ fn doubts_are_listed_and_settled() {
 }
 
 #[test]
+fn frames_are_read_while_more_are_on_their_way() {
+    let server = Server::new();
+    let id = server.json("POST", "/api/sets", Some(json!({"name": "Early"}))).1["id"].as_i64().unwrap();
+    let path = format!("/api/sets/{id}");
+    let ready = || {
+        let set = server.get(&path);
+        assert!(set["run"].is_null(), "nothing was asked for yet: {}", set["run"]);
+        let frames = set["frames"].as_array().unwrap().clone();
+        frames.iter().all(|f| f["state"] == "ready" && f["width"].as_u64() > Some(0)).then_some(frames.len())
+    };
+    let all = files();
+    assert_eq!(server.upload(id, &all[..1]), 204);
+    assert_eq!(until(ready), 1);
+    // The same file again, and one that cannot be read: the run goes on from there.
+    let mut rest = all.clone();
+    rest.push(("cut.jpg", FRAMES[0].1[..4000].to_vec()));
+    assert_eq!(server.upload(id, &rest), 204);
+    assert_eq!(server.json("POST", &format!("{path}/prepare"), None).0, 202);
+    assert_eq!(server.rest(id), "done");
+    let set = server.get(&path);
+    let states: Vec<&str> =
+        set["frames"].as_array().unwrap().iter().filter_map(|f| f["state"].as_str()).collect();
+    assert_eq!(states.iter().filter(|s| **s == "ready").count(), all.len(), "{states:?}");
+    assert_eq!(states.iter().filter(|s| **s == "failed").count(), 1, "{states:?}");
+}
+
+#[test]
 fn bad_files_are_told_and_the_others_are_used() {
     let server = Server::new();
     let mut all = files();

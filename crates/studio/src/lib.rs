@@ -38,7 +38,7 @@ pub use views::{Pixels, TILE};
 use evanu_media::TiledFrame;
 use lru::LruCache;
 use rusqlite::Connection;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::num::NonZeroUsize;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -63,6 +63,8 @@ struct Inner {
     fits: Mutex<LruCache<String, Option<Arc<evanu_core::composite::Fitted>>>>,
     /// Where lifts can be seen, by what reaches them, purpose and lift.
     seams: Mutex<LruCache<String, Vec<evanu_core::composite::seams::Seam>>>,
+    /// Frames that are being read into their pyramids.
+    reading: Mutex<HashSet<i64>>,
     events: broadcast::Sender<Event>,
     queue: runs::Queue,
 }
@@ -92,6 +94,7 @@ impl Studio {
             states: Mutex::new(LruCache::new(capacity(4))),
             fits: Mutex::new(LruCache::new(capacity(200))),
             seams: Mutex::new(LruCache::new(capacity(400))),
+            reading: Mutex::new(HashSet::new()),
             events,
             queue: runs::Queue::default(),
         }));

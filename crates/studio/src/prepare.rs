@@ -12,23 +12,14 @@ use rusqlite::{OptionalExtension, params};
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
+use std::time::Duration;
 
 impl Studio {
     /// Reads and aligns; what is already there is not done again.
     pub(crate) fn prepare(&self, work: &Work<'_>) -> Result<Option<String>, StudioError> {
         let set = work.set;
-        let rows = self.frame_rows(set)?;
-        let unread: Vec<&FrameRow> = rows.iter().filter(|f| f.state == FrameState::Reading).collect();
         work.step("Reading frames");
-        let done = AtomicUsize::new(0);
-        unread.par_iter().try_for_each(|frame| {
-            work.at(done.load(Ordering::Relaxed) as f32 / unread.len() as f32)
-                .map_err(|_| StudioError::Cancelled)?;
-            self.read_frame(frame)?;
-            let n = done.fetch_add(1, Ordering::Relaxed) + 1;
-            self.tell(Event::Set { id: set });
-            work.at(n as f32 / unread.len() as f32).map_err(|_| StudioError::Cancelled)
-        })?;
+        self.read_frames(work)?;
         self.sort_shoot(work)?;
         self.give_places(set)?;
         self.forget(set);
@@ -58,6 +49,69 @@ impl Studio {
         self.forget(set);
         self.agreement(set)?;
         Ok(None)
+    }
+
+    /// Reads what is not read yet, also what is being read ahead.
+    fn read_frames(&self, work: &Work<'_>) -> Result<(), StudioError> {
+        let mut total = None;
+        loop {
+            let mut unread = self.frame_rows(work.set)?;
+            unread.retain(|f| f.state == FrameState::Reading);
+            let total = *total.get_or_insert(unread.len().max(1));
+            if unread.is_empty() {
+                return Ok(());
+            }
+            let done = AtomicUsize::new(total.saturating_sub(unread.len()));
+            let share = |n: usize| work.at(n as f32 / total as f32).map_err(|_| StudioError::Cancelled);
+            unread.par_iter().try_for_each(|frame| {
+                share(done.load(Ordering::Relaxed))?;
+                if self.read_once(work.set, frame)? {
+                    share(done.fetch_add(1, Ordering::Relaxed) + 1)?;
+                }
+                Ok::<_, StudioError>(())
+            })?;
+            std::thread::sleep(Duration::from_millis(5));
+        }
+    }
+
+    /// Begins to read a frame that has arrived while more are on their way. Whatever goes wrong is told by the run that
+    /// reads what is left.
+    pub(crate) fn read_ahead(&self, set: i64, hash: String) {
+        let studio = self.clone();
+        let read = move || -> Result<(), StudioError> {
+            let rows = studio.frame_rows(set)?;
+            let mut arrived = rows.iter().filter(|f| f.hash == hash && f.state == FrameState::Reading);
+            arrived.try_for_each(|frame| studio.read_once(set, frame).map(|_| ()))
+        };
+        rayon::spawn(move || match std::panic::catch_unwind(std::panic::AssertUnwindSafe(read)) {
+            Ok(Ok(())) => {}
+            Ok(Err(e)) => tracing::warn!("a frame could not be read ahead: {e}"),
+            Err(_) => tracing::warn!("a frame could not be read ahead"),
+        });
+    }
+
+    /// Reads a frame unless somebody else is at it; returns whether it is read now.
+    fn read_once(&self, set: i64, frame: &FrameRow) -> Result<bool, StudioError> {
+        /// Gives the frame back, whatever happens.
+        struct Claim<'a>(&'a Studio, i64);
+        impl Drop for Claim<'_> {
+            fn drop(&mut self) {
+                lock(&self.0.0.reading).remove(&self.1);
+            }
+        }
+        if !lock(&self.0.reading).insert(frame.id) {
+            return Ok(false);
+        }
+        let _claim = Claim(self, frame.id);
+        let state: Option<String> = self
+            .db()
+            .query_row("SELECT state FROM frames WHERE id = ?1", params![frame.id], |r| r.get(0))
+            .optional()?;
+        if state.as_deref() == Some("reading") {
+            self.read_frame(frame)?;
+            self.tell(Event::Set { id: set });
+        }
+        Ok(true)
     }
 
     /// Decodes one frame into its pyramid and notes what came of it.

@@ -213,7 +213,9 @@ impl Studio {
             incoming.file.persist(&target).map_err(|e| MediaError::writing(&target, &e.error))?;
         }
         let bytes = target.metadata().map_or(0, |m| m.len());
-        self.add_row(set, &incoming.name, &hash, None, bytes)
+        self.add_row(set, &incoming.name, &hash, None, bytes)?;
+        self.read_ahead(set, hash);
+        Ok(())
     }
 
     /// Begins reading and aligning what has arrived.
