@@ -24,7 +24,7 @@ export function doubtsFact(set: SetDetail, doubts: Doubt[] | undefined): Fact {
   const left = doubts.filter((d) => !d.settled).length;
   if (!doubts.length) return { text: "none: the frames agree everywhere" };
   const asked = doubts.filter((d) => d.settled !== "evanu").length;
-  if (!asked) return { text: `none: the evidence settles all ${doubts.length}` };
+  if (!asked) return { text: `none: the evidence settles ${plural(doubts.length, "place")}` };
   return left ? { text: `${plural(left, "doubt")} left of ${asked}`, open: true } : { text: `all ${asked} settled` };
 }
 
