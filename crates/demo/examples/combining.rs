@@ -250,9 +250,9 @@ fn cached(name: &str, make: impl FnOnce() -> Vec<u8>) -> Vec<u8> {
 }
 
 /// A frame of the shoot: three bytes a pixel, then for each whether anything stands there.
-fn rendered(shoot: &Shoot, k: usize) -> Frame {
+fn rendered(kind: &str, shoot: &Shoot, k: usize) -> Frame {
     let size = frame_size(shoot.order.width);
-    let bytes = cached(&format!("{}-{}-{k}", shoot.order.seed, size.width), || {
+    let bytes = cached(&format!("{kind}-{}-{}-{k}", shoot.order.seed, size.width), || {
         let frame = shoot.frame(k);
         let codes = frame.picture.data.iter().map(|v| (v / 257) as u8);
         codes.chain(frame.occupied.iter().map(|o| u8::from(*o))).collect()
@@ -263,9 +263,9 @@ fn rendered(shoot: &Shoot, k: usize) -> Frame {
 }
 
 /// The empty place as the shoot's frame `k` would show it.
-fn empty(shoot: &Shoot, k: usize) -> Raster {
+fn empty(kind: &str, shoot: &Shoot, k: usize) -> Raster {
     let size = frame_size(shoot.order.width);
-    let bytes = cached(&format!("{}-{}-{k}-empty", shoot.order.seed, size.width), || {
+    let bytes = cached(&format!("{kind}-{}-{}-{k}-empty", shoot.order.seed, size.width), || {
         let truth = empty_frame(shoot.place(0), &shoot.shots[k], size);
         truth.data.iter().flat_map(|v| v.to_le_bytes()).collect()
     });
@@ -320,7 +320,7 @@ fn main() {
             let mut pictures = Vec::new();
             let frames: Vec<MemoryFrame> = (0..count)
                 .map(|k| {
-                    let mut frame = rendered(&shoot, k);
+                    let mut frame = rendered(name, &shoot, k);
                     if glaring {
                         glare(&mut frame.picture, &mut spots, &mut frame.occupied);
                     }
@@ -348,7 +348,7 @@ fn main() {
             }
             let decided = begin.elapsed().as_secs_f64();
             let reference = &shoot.shots[plan.reference];
-            let truth = empty(&shoot, plan.reference);
+            let truth = empty(name, &shoot, plan.reference);
             let back = |k: usize| {
                 let own = shoot.shots[k].to_place.inverse().unwrap_or(Homography::IDENTITY);
                 own.after(&reference.to_place)
