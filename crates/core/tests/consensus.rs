@@ -229,3 +229,25 @@ fn leaves_tremble_and_belong() {
     let share = (leaves.width * leaves.height) as f32 / SIZE.pixels() as f32;
     assert!((plan.moving[0].share / share - 1.0).abs() < 0.25, "{}", plan.moving[0].share);
 }
+
+#[test]
+fn soft_light_in_one_of_two_frames_is_asked_where_it_is_faint_and_taken_off_where_its_slope_tells() {
+    let doubts = |strength: f64| {
+        let mut frames = place(vec![vec![], vec![]]);
+        let Ok(Samples::Eight(mut codes)) = frames[1].read(0, SIZE.rect()) else { panic!("eight bits") };
+        for (i, v) in codes.iter_mut().enumerate() {
+            let (x, y) = ((i / 3) as f64 % 240.0 - 120.0, (i as f64 / 720.0).floor() - 80.0);
+            let light = strength * (-(x * x + y * y) / 900.0).exp();
+            *v = (f64::from(*v) + light).min(255.0).round() as u8;
+        }
+        frames[1] = MemoryFrame::new(SIZE, Samples::Eight(codes));
+        decided(&frames).1.doubts.to_vec()
+    };
+    assert_eq!(doubts(0.0), []);
+    assert!(doubts(20.0).iter().any(|d| !d.settled), "nothing tells which of them is right");
+    for strength in [70.0, 400.0] {
+        let all = doubts(strength);
+        assert!(!all.is_empty(), "what the evidence settles is listed");
+        assert!(all.iter().all(|d| d.settled && d.stories[0] == [0]), "{strength}: {all:?}");
+    }
+}

@@ -4,7 +4,8 @@
 //! the chosen one. Parts near one another are one place. How likely the plate is wrong there is told by a logistic
 //! regression (Cox 1958) over three signs, fitted on rendered sets with known truth; what is likely enough is asked, the
 //! rest is listed as settled. Where there is no evidence at all, it is asked in any case. Each place holds the stories seen
-//! there, best first: the frames of a story show the same over most of the place.
+//! there, best first: the frames of a story show the same over most of the place. Cost: linear in the pixels of the
+//! choice, and in those of the places for each pair of stories.
 
 use crate::combine::consensus::Decided;
 use crate::geometry::Rect;
@@ -19,9 +20,9 @@ const LEAST: usize = 20;
 const SPECK: usize = 3;
 /// Pixels that lie this far apart are one part.
 const GAP: usize = 3;
-/// Parts up to this share of the picture's longer side from a larger one belong to its place.
+/// Parts no farther from a larger one than the picture's longer side over this belong to its place.
 const NEAR: usize = 12;
-/// Up to this share of it a place may grow by what it gathers.
+/// A place grows by what it gathers up to the longer side over this.
 const WIDEST: usize = 4;
 /// Mean colours that differ by this many deviations tell two stories.
 const APART: f32 = 4.0;
@@ -77,7 +78,8 @@ struct Signs {
     torn: f32,
     /// By how much of all frames the chosen story is ahead of the next, -1..=1.
     lead: f32,
-    /// How much more the nearest rival costs, over all but the nearest twentieth of the place.
+    /// How much more the best rival costs, in costs of the decision, where a twentieth of the place is nearer; below zero where
+    /// the neighbours decided against the place itself.
     nearest: f32,
 }
 
