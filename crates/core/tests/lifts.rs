@@ -180,6 +180,50 @@ fn a_loop_that_cuts_off_an_edge_takes_the_whole_figure() {
 }
 
 #[test]
+fn a_shadow_that_was_missed_goes_along_and_somebody_who_is_grazed_stays() {
+    let shadow = Rect::new(62, 94, 30, 6);
+    let other = Rect::new(131, 45, 18, 55);
+    let frames = frames_with(|k, x, y| {
+        let within = |r: Rect| x >= r.x && x < r.right() && y >= r.y && y < r.bottom();
+        let dark = k == 2 && !within(FIGURE) && (within(shadow) || within(other));
+        [if dark { -45.0 } else { 0.0 }; 3]
+    });
+    let outline = [(82.0, 30.0), (134.0, 30.0), (134.0, 110.0), (82.0, 110.0)];
+    let lift = Lift::new(0, outline.map(|(x, y)| Point::new(x, y)).to_vec(), Source::Frame(2));
+    let (empty, with) = (opened(&frames, Vec::new()), opened(&frames, vec![lift]));
+    let plates = [&empty, &with].map(|s| render(&frames, s, View::Plate, SIZE.rect()));
+    let darker = |r: Rect| mean(&plates[0], r) - mean(&plates[1], r);
+    assert!(darker(Rect::new(66, 96, 12, 2)) > 30.0, "the end of the shadow, twenty pixels beside the loop");
+    assert!(darker(Rect::new(95, 50, 14, 40)) > 15.0, "the figure");
+    assert_eq!(darker(Rect::new(132, 47, 16, 50)), 0.0, "nothing of who stands beside");
+}
+
+#[test]
+fn shade_beside_a_lift_does_not_bleed_into_it() {
+    // Whom the plate keeps throws a soft shade on the wall, of which the frame it is taken from knows nothing.
+    let frames = frames_with(|k, x, y| {
+        let beside = (x - FIGURE.right()) as f64;
+        let shade = k == 2 && beside >= 0.0 && (FIGURE.y..FIGURE.bottom()).contains(&y);
+        [if shade { -16.0 * (-beside / 4.0).exp() } else { 0.0 }; 3]
+    });
+    let wall = Rect::new(FIGURE.right() + 3, FIGURE.y - 4, 50, FIGURE.height + 8);
+    let lift = Lift { tone: true, ..lift(&around(wall, 0.0), Source::Frame(1)) };
+    let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
+    let (recipe, mut plan) = opened(&frames, vec![lift]);
+    let recipe = Recipe { method: Method::Darkest, ..recipe };
+    prepare::lift(&mut plan, &recipe, |plan, lift| {
+        Ok(prepare::fit(plan, &recipe, &sources, lift)?.map(Arc::new))
+    })
+    .unwrap();
+    let state = (recipe, plan);
+    let inside = Rect::new(wall.x + 3, wall.y + 10, 6, wall.height - 20);
+    let [plate, frame] = [View::Plate, View::Frame(1)].map(|v| render(&frames, &state, v, SIZE.rect()));
+    let off = mean(&plate, inside) - mean(&frame, inside);
+    // The darkest of five frames is darker than one by its noise, all over the wall, which the tone rightly follows.
+    assert!((-2.2..=0.5).contains(&off), "{off}");
+}
+
+#[test]
 fn what_the_frame_brings_along_is_left_out_on_request() {
     // Frame 1 is clear where the figure stands, but a bright bag lies beside it.
     let bag = Rect::new(120, 84, 14, 16);

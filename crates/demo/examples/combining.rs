@@ -8,6 +8,8 @@
 //! (`measure/combining.py`); with `SAVE=FOLDER` plates and truths, with `DOUBTS=1` every doubt is told. With `CACHE=FOLDER` what
 //! is rendered is kept there and taken from there, which makes the next run several times as fast.
 
+mod kept;
+
 use evanu_core::combine::Method;
 use evanu_core::geometry::{Homography, Point, Size};
 use evanu_core::pixel::{FrameSource, MemoryFrame, Raster, Samples};
@@ -17,7 +19,8 @@ use evanu_core::progress::unwatched;
 use evanu_core::random::Random;
 use evanu_core::recipe::Recipe;
 use evanu_core::render::{Scene, View};
-use evanu_demo::{Crowd, Frame, Order, PITCH, Shoot, empty_frame, frame_size};
+use evanu_demo::{Crowd, Order, PITCH, Shoot, frame_size};
+use kept::{empty, rendered};
 use std::time::Instant;
 
 /// Name, visitors, frames from and to, whether glare moves over the picture.
@@ -234,42 +237,6 @@ fn give(name: &str, shoot: &Shoot, frames: &[Raster], plan: &Plan, truth: &Raste
     if let Err(e) = all() {
         eprintln!("{name}: {e}");
     }
-}
-
-/// Bytes that take long to make, from the cache where they are there already.
-fn cached(name: &str, make: impl FnOnce() -> Vec<u8>) -> Vec<u8> {
-    let Ok(folder) = std::env::var("CACHE") else { return make() };
-    let path = std::path::Path::new(&folder).join(name);
-    std::fs::read(&path).unwrap_or_else(|_| {
-        let bytes = make();
-        if let Err(e) = std::fs::write(&path, &bytes) {
-            eprintln!("{}: {e}", path.display());
-        }
-        bytes
-    })
-}
-
-/// A frame of the shoot: three bytes a pixel, then for each whether anything stands there.
-fn rendered(kind: &str, shoot: &Shoot, k: usize) -> Frame {
-    let size = frame_size(shoot.order.width);
-    let bytes = cached(&format!("{kind}-{}-{}-{k}", shoot.order.seed, size.width), || {
-        let frame = shoot.frame(k);
-        let codes = frame.picture.data.iter().map(|v| (v / 257) as u8);
-        codes.chain(frame.occupied.iter().map(|o| u8::from(*o))).collect()
-    });
-    let (codes, occupied) = bytes.split_at(3 * size.pixels() as usize);
-    let data = codes.iter().map(|v| u16::from(*v) * 257).collect();
-    Frame { picture: Raster { size, data }, occupied: occupied.iter().map(|o| *o > 0).collect() }
-}
-
-/// The empty place as the shoot's frame `k` would show it.
-fn empty(kind: &str, shoot: &Shoot, k: usize) -> Raster {
-    let size = frame_size(shoot.order.width);
-    let bytes = cached(&format!("{kind}-{}-{}-{k}-empty", shoot.order.seed, size.width), || {
-        let truth = empty_frame(shoot.place(0), &shoot.shots[k], size);
-        truth.data.iter().flat_map(|v| v.to_le_bytes()).collect()
-    });
-    Raster { size, data: bytes.chunks_exact(2).map(|b| u16::from_le_bytes([b[0], b[1]])).collect() }
 }
 
 /// Share of ever occupied places by how many frames they were taken in, at least `share` of them.

@@ -16,6 +16,7 @@ use evanu_core::random::Random;
 use glam::{Mat3, Vec3, Vec4};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
+use std::sync::OnceLock;
 
 /// Focal length in frame widths.
 const FOCAL: f64 = 0.80;
@@ -69,15 +70,16 @@ pub struct Shoot {
     /// One entry a frame.
     pub shots: Vec<Shot>,
     model: Place,
-    /// One for all frames when the camera only turns, else one a frame.
-    backdrops: Vec<Backdrop>,
+    /// What the place follows from; visitors may follow from another seed later.
+    seed: u64,
+    /// Where it is seen from: one spot for all frames when the camera only turns, else one a frame. Rendered when first asked for.
+    spots: Vec<(Vec3, OnceLock<Backdrop>)>,
     turns: Vec<Mat3>,
     movers: Vec<figures::Mover>,
 }
 
 /// The empty place on the wider grid, seen from one spot.
 struct Backdrop {
-    eye: Vec3,
     light: MemoryFrame,
     sunlit: Vec<u8>,
     distance: Vec<f32>,
@@ -110,24 +112,20 @@ fn rotation(yaw: f64, pitch: f64, roll: f64) -> Homography {
 }
 
 impl Shoot {
-    /// Renders the empty place and settles how its frames are taken.
+    /// Settles how the place is and how its frames are taken; renders nothing yet.
     pub fn new(order: Order) -> Self {
         let size = frame_size(order.width);
-        let focal = FOCAL * f64::from(order.width);
         let margin = (MARGIN * f64::from(order.width)).round() as u32;
         let wide = Size::new(size.width + 2 * margin, size.height + 2 * margin);
         let model = Place::new(order.seed);
         let mut drift = Random::new(order.seed ^ 0x5A4A);
-        let spots = if order.sway > 0.0 { order.frames } else { 1 };
-        let backdrops = (0..spots)
-            .map(|k| {
-                let mut step = || if k > 0 { (order.sway * drift.normal()) as f32 } else { 0.0 };
-                let eye = Vec3::new(step(), EYE + 0.5 * step(), 0.5 * step());
-                Backdrop::new(&model, &order, eye, (wide, focal))
-            })
-            .collect();
-        let mut shoot =
-            Self { order, wide, shots: Vec::new(), model, backdrops, turns: Vec::new(), movers: Vec::new() };
+        let mut spot = |k: usize| {
+            let mut step = || if k > 0 { (order.sway * drift.normal()) as f32 } else { 0.0 };
+            (Vec3::new(step(), EYE + 0.5 * step(), 0.5 * step()), OnceLock::new())
+        };
+        let spots = (0..if order.sway > 0.0 { order.frames } else { 1 }).map(&mut spot).collect();
+        let (seed, shots, turns, movers) = (order.seed, Vec::new(), Vec::new(), Vec::new());
+        let mut shoot = Self { order, wide, shots, model, seed, spots, turns, movers };
         shoot.take(order.seed, order.frames, order.crowd);
         shoot
     }
@@ -164,7 +162,18 @@ impl Shoot {
     }
 
     fn backdrop(&self, index: usize) -> &Backdrop {
-        &self.backdrops[index.min(self.backdrops.len() - 1)]
+        let (eye, backdrop) = self.spot(index);
+        let focal = FOCAL * f64::from(self.order.width);
+        let base = Mat3::from_rotation_x(self.order.pitch as f32);
+        backdrop.get_or_init(|| Backdrop::new(&self.model, self.seed, (&base, *eye), (self.wide, focal)))
+    }
+
+    fn spot(&self, index: usize) -> &(Vec3, OnceLock<Backdrop>) {
+        &self.spots[index.min(self.spots.len() - 1)]
+    }
+
+    fn eye(&self, index: usize) -> Vec3 {
+        self.spot(index).0
     }
 
     /// The ray through a pixel of a frame.
@@ -175,7 +184,7 @@ impl Shoot {
         let v = (p.y - (f64::from(size.height) - 1.0) / 2.0) / focal;
         let seen = self.camera(index) * Vec3::new(u as f32, v as f32, 1.0);
         let direction = Vec3::new(seen.x, -seen.y, seen.z).normalize();
-        Ray { origin: self.backdrop(index).eye, direction }
+        Ray { origin: self.eye(index), direction }
     }
 
     fn camera(&self, index: usize) -> Mat3 {
@@ -189,7 +198,7 @@ impl Shoot {
         let distance = self.model.see(&ray, random).distance;
         let size = frame_size(self.order.width);
         let focal = FOCAL * f64::from(self.order.width);
-        let eye = self.backdrop(to).eye;
+        let eye = self.eye(to);
         // The sky is the same from everywhere.
         let towards = if distance < 900.0 { ray.at(distance) - eye } else { ray.direction };
         let q = self.camera(to).transpose() * Vec3::new(towards.x, -towards.y, towards.z);
@@ -244,7 +253,7 @@ impl Shoot {
         let busy = self.busy(&figures, index, size);
         let focal = (FOCAL * f64::from(self.order.width)) as f32;
         let camera = self.camera(index);
-        let back = self.backdrop(index);
+        let (eye, back) = (self.eye(index), self.backdrop(index));
         let w = size.width as usize;
         let occupied: Vec<Vec<bool>> = light
             .par_chunks_mut(w)
@@ -264,7 +273,7 @@ impl Shoot {
                     );
                     let at = qy as usize * self.wide.width as usize + qx as usize;
                     let (colour, cover, shadow) =
-                        self.trace(near, (&camera, back), (size, focal), (x, y), at, &mut random);
+                        self.trace(near, (&camera, eye, back), (size, focal), (x, y), at, &mut random);
                     taken[x] = cover > 0.02 || shadow > 0.03;
                     *px = (*px * (1.0 - shadow)).lerp(colour, cover);
                 }
@@ -297,7 +306,7 @@ impl Shoot {
     fn trace(
         &self,
         figures: &[Posed],
-        (camera, back): (&Mat3, &Backdrop),
+        (camera, eye, back): (&Mat3, Vec3, &Backdrop),
         (size, focal): (Size, f32),
         (x, y): (usize, usize),
         at: usize,
@@ -312,7 +321,7 @@ impl Shoot {
             let u = (x as f32 + jx - (size.width as f32 - 1.0) / 2.0) / focal;
             let v = (y as f32 + jy - (size.height as f32 - 1.0) / 2.0) / focal;
             let seen = *camera * Vec3::new(u, v, 1.0);
-            let ray = Ray { origin: back.eye, direction: Vec3::new(seen.x, -seen.y, seen.z).normalize() };
+            let ray = Ray { origin: eye, direction: Vec3::new(seen.x, -seen.y, seen.z).normalize() };
             if let Some(c) = figures::nearest(figures, &self.model, &ray, distance.min(300.0), random) {
                 colour += c.map(exposure);
                 hits += 1.0;
@@ -335,7 +344,7 @@ impl Shoot {
         let across = (size.width as usize).div_ceil(TILE);
         let down = (size.height as usize).div_ceil(TILE);
         let mut busy: Vec<Vec<Posed>> = vec![Vec::new(); across * down];
-        let (camera, eye) = (self.camera(index), self.backdrop(index).eye);
+        let (camera, eye) = (self.camera(index), self.eye(index));
         let focal = (FOCAL * f64::from(self.order.width)) as f32;
         for f in figures {
             let mut touched = vec![false; across * down];
@@ -418,8 +427,7 @@ pub fn empty_frame(place: &MemoryFrame, shot: &Shot, size: Size) -> Raster {
 }
 
 impl Backdrop {
-    fn new(model: &Place, order: &Order, eye: Vec3, (wide, focal): (Size, f64)) -> Self {
-        let (seed, base) = (order.seed, Mat3::from_rotation_x(order.pitch as f32));
+    fn new(model: &Place, seed: u64, (base, eye): (&Mat3, Vec3), (wide, focal): (Size, f64)) -> Self {
         // Larger pictures have smaller pixels: fewer rays each do.
         let rays = (16.0e6 / wide.pixels() as f64).clamp(2.0, 12.0) as usize;
         let w = wide.width as usize;
@@ -429,7 +437,7 @@ impl Backdrop {
                 let mut random = Random::new(seed ^ (u64::from(y) << 20));
                 let mut row = Row::new(w);
                 for x in 0..wide.width {
-                    row.pixel(model, (&base, eye), (wide, focal), (x, y), rays, &mut random);
+                    row.pixel(model, (base, eye), (wide, focal), (x, y), rays, &mut random);
                 }
                 row
             })
@@ -444,7 +452,6 @@ impl Backdrop {
         let code = |v: f32| tone::CODE_OF_ROOT[usize::from(tone::root(exposure(v)))];
         let samples = (0..wide.pixels() as usize).flat_map(|i| light(i).to_array().map(code)).collect();
         Self {
-            eye,
             light: MemoryFrame::new(wide, Samples::Sixteen(samples)),
             sunlit: rows.iter().flat_map(|r| &r.sunlit).copied().collect(),
             distance: rows.iter().flat_map(|r| &r.distance).copied().collect(),

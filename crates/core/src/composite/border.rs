@@ -7,7 +7,7 @@
 //!
 //! Cost: one minimum cut over the band and four distance transforms, of a picture of some hundred thousand pixels.
 
-use crate::combine::consensus::{DIFFER, Field, SAME};
+use crate::combine::consensus::{DIFFER, Field, SAME, Thing};
 use crate::combine::maxflow::Graph;
 use crate::pixel::blur::boxed;
 use crate::pixel::distance::distances;
@@ -28,6 +28,14 @@ const BESIDE: (f32, f32) = (0.5, 6.0);
 const WRONG: (f32, f32) = (0.15, 6.0);
 /// The same where nothing differs.
 const SLIGHT: f32 = 0.01;
+/// What it costs that a pixel of a thing that was meant as a whole lies on the other side.
+const PART: f32 = 2.0;
+/// Share of a thing that was drawn from which on all of it is meant.
+const MEANT: f32 = 0.5;
+/// Share of a thing that was drawn, and share of all that was drawn and differs, below which it is not meant.
+const GRAZED: (f32, f32) = (0.25, 0.2);
+/// Pixels around a thing that the border may move over to go around it.
+const BERTH: f32 = 6.0;
 /// Share of the way from the outline to the middle that the border may move in, and out.
 const REACH: (f32, f32) = (0.6, 0.5);
 /// Least and most pixels it may move out.
@@ -78,8 +86,11 @@ pub(super) fn seek(field: &Field, drawn: &[bool], trim: bool) -> Border {
         (distances(&drawn.iter().map(|d| !d).collect::<Vec<_>>(), w), distances(drawn, w));
     let deep = inside.iter().copied().filter(|v| v.is_finite()).fold(0.0, f32::max);
     let (inward, outward) = (REACH.0 * deep, (REACH.1 * deep).clamp(OUT.0, OUT.1));
-    let (mut things, undecided) = shown(field, drawn);
-    let mut wanted = drawn.to_vec();
+    let all: Vec<Thing> = field.things(PLATE, SOURCE);
+    let (mut wanted, decided) = meant(&all, drawn);
+    let moved: Vec<bool> = wanted.iter().zip(drawn).map(|(w, d)| w != d).collect();
+    let moved = distances(&moved, w);
+    let (mut things, undecided) = shown(all, drawn);
     let mut left_out = vec![false; drawn.len()];
     if trim && things.iter().any(|t| !t.brought) {
         for &p in things.iter().filter(|t| t.brought).flat_map(|t| &t.pixels) {
@@ -88,7 +99,9 @@ pub(super) fn seek(field: &Field, drawn: &[bool], trim: bool) -> Border {
     }
     let open = |p: usize| {
         field.covered(SOURCE, p)
-            && (left_out[p] || if drawn[p] { inside[p] <= inward } else { outside[p] <= outward })
+            && (left_out[p]
+                || moved[p] <= BERTH
+                || if drawn[p] { inside[p] <= inward } else { outside[p] <= outward })
     };
     let fixed = |p: usize| drawn[p] && field.covered(SOURCE, p);
     let places: Vec<usize> = (0..drawn.len()).filter(|&p| open(p)).collect();
@@ -100,7 +113,10 @@ pub(super) fn seek(field: &Field, drawn: &[bool], trim: bool) -> Border {
     let seam = |p: usize, q: usize| whole((seen(p) + seen(q) + near(p) + LENGTH).min(CAP));
     let mut graph = Graph::new(places.len(), 2 * places.len());
     for (i, &p) in places.iter().enumerate() {
-        let wrong = whole(WRONG.0 * seen(p).min(WRONG.1) + SLIGHT) * if left_out[p] { 8 } else { 1 };
+        let wrong = match decided[p] {
+            true if !left_out[p] => whole(PART),
+            _ => whole(WRONG.0 * seen(p).min(WRONG.1) + SLIGHT) * if left_out[p] { 8 } else { 1 },
+        };
         // The sink's side is taken.
         if wanted[p] {
             graph.cost(i, wrong, 0);
@@ -182,19 +198,36 @@ fn detail(field: &Field) -> Vec<f32> {
         .collect()
 }
 
+/// What is to be taken, where things are taken whole or not at all; and the pixels of those.
+fn meant(things: &[Thing], drawn: &[bool]) -> (Vec<bool>, Vec<bool>) {
+    let (mut wanted, mut decided) = (drawn.to_vec(), vec![false; drawn.len()]);
+    let inside = |t: &Thing| t.pixels.iter().filter(|&&p| drawn[p]).count() as f32;
+    let all: f32 = things.iter().map(inside).sum();
+    for thing in things {
+        let part = inside(thing);
+        let share = part / thing.pixels.len() as f32;
+        let whole = share >= MEANT;
+        let grazed = part > 0.0 && share < GRAZED.0 && part < GRAZED.1 * all;
+        if whole || grazed {
+            thing.pixels.iter().for_each(|&p| (wanted[p], decided[p]) = (whole, true));
+        }
+    }
+    (wanted, decided)
+}
+
 /// What only one side shows, of all that was drawn around; and whether there is more of which no edge tells whose it is.
-fn shown(field: &Field, drawn: &[bool]) -> (Vec<Shown>, bool) {
-    let (mut things, mut undecided) = (Vec::new(), false);
-    for thing in field.things(PLATE, SOURCE) {
+fn shown(things: Vec<Thing>, drawn: &[bool]) -> (Vec<Shown>, bool) {
+    let (mut shown, mut undecided) = (Vec::new(), false);
+    for thing in things {
         if !thing.pixels.iter().any(|&p| drawn[p]) {
             continue;
         }
         let holds = thing.held_by_first();
         if holds.abs() > HOLDS {
-            things.push(Shown { pixels: thing.pixels, brought: holds < 0.0 });
+            shown.push(Shown { pixels: thing.pixels, brought: holds < 0.0 });
         } else {
             undecided = true;
         }
     }
-    (things, undecided)
+    (shown, undecided)
 }

@@ -319,6 +319,9 @@ pub struct Sides {
     pub source: LayerData,
 }
 
+/// Pixels around what was drawn that tell how bright the source is beside the plate.
+const AROUND: f32 = 20.0;
+
 /// Fits a lift, drawn as a hard-edged mask, into the plate.
 pub fn fit(
     lift: &Lift,
@@ -332,10 +335,10 @@ pub fn fit(
     let Sides { plate, source } = sides;
     let drawn: Vec<bool> = mask.weights().iter().map(|w| *w >= 0.5).collect();
     let w = rect.width as usize;
-    let outline = distances(&rim_of(&drawn, w), w);
+    let outside = distances(&drawn, w);
     let matched = lift.tone && matches!(lift.source, Source::Frame(_));
     let tone = if matched {
-        rim::level(&plate, &source, |p| outline[p] <= 12.0 && source.reaches(p, w))
+        rim::level(&plate, &source, |p| (1.0..=AROUND).contains(&outside[p]) && source.reaches(p, w))
     } else {
         [1.0; 3]
     };

@@ -8,6 +8,7 @@
 use super::mask::Sheet;
 use crate::combine::consensus::{DIFFER, Field, LayerData};
 use crate::geometry::Rect;
+use crate::pixel::distance::distances;
 
 /// Pixels to each side of the border that are compared.
 const RIM: f32 = 5.0;
@@ -15,6 +16,10 @@ const RIM: f32 = 5.0;
 const MOST: f32 = 0.104;
 /// Less than this is nothing.
 const LEAST: f32 = 0.002;
+/// Places within this of the middle show the same.
+const ALIKE: f32 = 0.06;
+/// Pixels from what differs within which its shade or glow may fall.
+const SHADE: f32 = 6.0;
 /// Codes below which there is too little light to compare, and beyond which it is clipped.
 const USABLE: std::ops::Range<u16> = 3000..64_000;
 /// Fewest pixels that tell something.
@@ -22,19 +27,24 @@ const ENOUGH: usize = 60;
 /// Pixels of the picture along a side of one of the membrane's: as a power of two.
 const COARSE: u32 = 3;
 
-/// What the source's root codes are multiplied by, over the whole of it: the middle of how both differ near the outline.
-pub(super) fn level(plate: &LayerData, source: &LayerData, rim: impl Fn(usize) -> bool) -> [f32; 3] {
-    let places: Vec<usize> = (0..plate.planes[0].len()).filter(|&p| rim(p)).collect();
+/// What the source's root codes are multiplied by, over the whole of it: how both differ at most places around, found as the
+/// middle of all, then again of those near it, so that people who stand on one side only have no say.
+pub(super) fn level(plate: &LayerData, source: &LayerData, around: impl Fn(usize) -> bool) -> [f32; 3] {
+    let places: Vec<usize> = (0..plate.planes[0].len()).filter(|&p| around(p)).collect();
     [0, 1, 2].map(|c| {
         let usable = |p: &&usize| [plate, source].iter().all(|l| USABLE.contains(&l.planes[c][**p]));
         let ratio = |&p: &usize| (f32::from(plate.planes[c][p]) / f32::from(source.planes[c][p])).ln();
         let mut ratios: Vec<f32> = places.iter().filter(usable).map(ratio).collect();
-        if ratios.len() < ENOUGH {
-            return 1.0;
+        let mut level = 0.0;
+        for near in [f32::INFINITY, ALIKE, ALIKE] {
+            ratios.retain(|r| (r - level).abs() <= near);
+            if ratios.len() < ENOUGH {
+                return 1.0;
+            }
+            let middle = ratios.len() / 2;
+            level = *ratios.select_nth_unstable_by(middle, f32::total_cmp).1;
         }
-        let middle = ratios.len() / 2;
-        let (_, middle, _) = ratios.select_nth_unstable_by(middle, f32::total_cmp);
-        middle.clamp(-MOST, MOST).exp()
+        level.clamp(-MOST, MOST).exp()
     })
 }
 
@@ -55,10 +65,12 @@ pub(super) fn membrane(
         let (x, y) = (rect.x + (p % w) as i64, rect.y + (p / w) as i64);
         ((y >> COARSE) - y0) as usize * cw + ((x >> COARSE) - x0) as usize
     };
+    let differs: Vec<bool> = (0..distance.len()).map(|p| field.chi2(0, 1, p) > DIFFER).collect();
+    let clear = distances(&differs, w);
     let mut cells = vec![[0.0f32; 4]; cw * ch];
-    for p in (0..distance.len()).filter(|&p| distance[p] <= RIM) {
+    for p in (0..distance.len()).filter(|&p| distance[p] <= RIM && clear[p] > SHADE) {
         let usable = (0..3).all(|c| [plate, source].iter().all(|l| USABLE.contains(&l.planes[c][p])));
-        if !usable || field.chi2(0, 1, p) > DIFFER {
+        if !usable {
             continue;
         }
         let cell = &mut cells[cell_of(p)];
