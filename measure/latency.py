@@ -82,11 +82,15 @@ with tempfile.TemporaryDirectory() as folder:
             ask("POST", f"/api/sets/{one}/frames", head + f.read_bytes() + f"\r\n--{mark}--\r\n".encode(), f"multipart/form-data; boundary={mark}")
         begin = time.monotonic()
         ask("POST", f"/api/sets/{one}/prepare")
-        while state()["run"]["state"] not in ("done", "failed"):
-            time.sleep(0.05)
+        while not state()["plate_key"]:
+            time.sleep(0.02)
         print(f"read and aligned: {time.monotonic() - begin:.1f} s")
         size = state()["canvas"]
         whole = next(k for k in range(16) if size["width"] // 2**k <= 1400)
+        viewport(state(), whole, 0, 0)
+        print(f"first plate, by the median: {time.monotonic() - begin:.1f} s")
+        while state()["run"]["state"] not in ("done", "failed"):
+            time.sleep(0.05)
         viewport(state(), whole, 0, 0)
         print(f"first plate, by consensus: {time.monotonic() - begin:.1f} s")
         places = (("whole plate", whole, 0, 0), ("at 100 %", 0, size["width"] // 3, size["height"] // 2))

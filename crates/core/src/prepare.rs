@@ -152,8 +152,7 @@ pub fn lift(
 
 /// Lifts of the plan that a lift is laid over: those before it in the list, or all when it is not there, as far as they reach it.
 fn below(plan: &Plan, recipe: &Recipe, lift: &Lift) -> Vec<Laid> {
-    let shape = lift.shape();
-    let own = recipe.lifts.iter().position(|l| l.shape() == shape).unwrap_or(usize::MAX);
+    let own = recipe.lifts.iter().position(|l| l.is_shaped_as(lift)).unwrap_or(usize::MAX);
     let (outline, _) = placed(plan, lift);
     let far = composite::margin(&outline, lift.soft);
     let (low, high) = ends(&outline);

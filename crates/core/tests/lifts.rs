@@ -327,6 +327,40 @@ proptest! {
 }
 
 #[test]
+fn one_more_lift_over_the_same_gives_the_bytes_of_all_anew() {
+    let frames = frames();
+    let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
+    let figure = Lift { seek: true, tone: true, ..lift(&around(FIGURE, 6.0), Source::Frame(2)) };
+    let over = lift(&around(Rect::new(80, 60, 60, 30), 0.0), Source::Frame(1));
+    let spot = Lift { soft: 4.0, ..lift(&around(Rect::new(140, 50, 40, 40), 0.0), Source::Frame(3)) };
+    let faint = Lift { strength: 0.4, ..over.clone() };
+    let region = Rect::new(70, 30, 120, 90);
+    let (recipe, plan) = opened(&frames, Vec::new());
+    let kept = Scene { recipe: &recipe, plan: &plan, sources: &sources }.aligned(region, 0).unwrap();
+    // One after another, then changed, taken back, and in another order.
+    for lifts in [
+        vec![figure.clone()],
+        vec![figure.clone(), over.clone()],
+        vec![figure.clone(), over.clone(), spot.clone()],
+        vec![figure.clone(), faint],
+        vec![],
+        vec![over, figure, spot],
+    ] {
+        let count = lifts.len();
+        let (recipe, plan) = opened(&frames, lifts);
+        let scene = Scene { recipe: &recipe, plan: &plan, sources: &sources };
+        let quick = kept.combined(&scene, View::Plate, "five frames").unwrap();
+        assert!(quick == scene.render(View::Plate, region, 0).unwrap(), "{count} lifts");
+        let darkest = View::By(Method::Darkest);
+        assert!(
+            kept.combined(&scene, darkest, "five frames").unwrap()
+                == scene.render(darkest, region, 0).unwrap(),
+            "another method with {count} lifts on the plate"
+        );
+    }
+}
+
+#[test]
 fn a_part_that_was_given_back_is_the_plate_again() {
     let frames = frames();
     let mut taken = lift(&around(FIGURE, 4.0), Source::Frame(2));

@@ -55,8 +55,10 @@ struct Inner {
     loaded: Mutex<HashMap<i64, Arc<views::Loaded>>>,
     tiles: Mutex<LruCache<String, Arc<Vec<u8>>>>,
     aligned: Mutex<views::AlignedTiles>,
-    /// What the consensus chose, for the states last looked at; held while one is being decided.
-    chosen: Mutex<LruCache<String, views::Chosen>>,
+    /// Sets whose consensus is being decided, as they are shown meanwhile.
+    drafts: Mutex<HashMap<i64, Arc<views::Loaded>>>,
+    /// What the consensus chose, for the states last looked at; each is held while it is being decided.
+    chosen: Mutex<LruCache<String, views::Deciding>>,
     /// States of the history that are looked at, by their key.
     states: Mutex<LruCache<String, Arc<views::Loaded>>>,
     /// Lifts as they were last fitted; `None` where one covers nothing.
@@ -88,6 +90,7 @@ impl Studio {
             db: Mutex::new(connection),
             pyramids: Mutex::new(LruCache::new(capacity(512))),
             loaded: Mutex::new(HashMap::new()),
+            drafts: Mutex::new(HashMap::new()),
             tiles: Mutex::new(LruCache::new(capacity(1200))),
             aligned: Mutex::new(views::AlignedTiles::new()),
             chosen: Mutex::new(LruCache::new(capacity(6))),

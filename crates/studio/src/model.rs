@@ -226,6 +226,8 @@ pub struct SetDetail {
     pub canvas: Option<CanvasInfo>,
     /// Changes whenever the plate's pixels do.
     pub plate_key: Option<String>,
+    /// Whether the median is shown while the consensus is being decided.
+    pub draft: bool,
     /// Changes whenever aligned frames do.
     pub frame_key: Option<String>,
     /// How the light behaved, in words.

@@ -47,7 +47,7 @@ impl Studio {
         }
         work.step("Combining");
         self.forget(set);
-        self.agreement(set)?;
+        self.decide(set)?;
         Ok(None)
     }
 

@@ -59,7 +59,7 @@ impl Studio {
         };
         rows.into_iter()
             .map(|(id, name, created, frames, note)| {
-                let cover = self.loaded(id).ok().map(|l| l.plate_key.clone());
+                let cover = self.shown(id).ok().map(|(l, _)| l.plate_key.clone());
                 let run = self.last_run(id)?;
                 Ok(SetSummary { id, name, frames: frames as usize, created, cover, run, note })
             })
@@ -274,7 +274,7 @@ impl Studio {
         let name = self.check_set(id)?;
         let rows = self.frame_rows(id)?;
         let recipe = self.recipe(id)?;
-        let loaded = self.loaded(id).ok();
+        let (loaded, draft) = self.shown(id).ok().unzip();
         let missing: Vec<bool> = rows.iter().map(|r| !self.original(r).exists()).collect();
         let frames: Vec<FrameInfo> = frame_infos(&rows, &recipe, loaded.as_deref(), &missing);
         let note = self.db().query_row("SELECT note FROM sets WHERE id = ?1", params![id], |r| r.get(0))?;
@@ -287,6 +287,7 @@ impl Studio {
             reference: loaded.as_ref().map(|l| l.plan.reference),
             canvas: loaded.as_ref().map(|l| l.canvas_info()),
             plate_key: loaded.as_ref().map(|l| l.plate_key.clone()),
+            draft: draft.unwrap_or(false),
             frame_key: loaded.as_ref().map(|l| l.frame_key.clone()),
             light: loaded.as_ref().map(|l| light_words(l)),
             matched: loaded.as_ref().map(|l| l.with(|s| s.matched())),
@@ -307,6 +308,7 @@ impl Studio {
 
     pub(crate) fn forget(&self, set: i64) {
         lock(&self.0.loaded).remove(&set);
+        lock(&self.0.drafts).remove(&set);
     }
 }
 

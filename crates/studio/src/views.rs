@@ -2,12 +2,12 @@
 
 use crate::error::StudioError;
 use crate::findings::{before_aligning, findings, verdict};
-use crate::model::{AgreementFact, CanvasInfo, CropInfo, FitInfo, FrameInfo, FrameRow, Look};
+use crate::model::{AgreementFact, CanvasInfo, CropInfo, Event, FitInfo, FrameInfo, FrameRow, Look};
 use crate::prepare::plan_key;
 use crate::{Method, Recipe, Studio, View, lock};
 use base64::Engine;
 use evanu_core::combine::consensus::Choice;
-use evanu_core::composite::Lift;
+use evanu_core::composite::{Lift, Source};
 use evanu_core::develop::Develop;
 use evanu_core::evidence::doubts::Doubt;
 use evanu_core::evidence::moving::Moving;
@@ -78,7 +78,10 @@ impl Loaded {
 }
 
 /// A choice, its doubts, and the areas that move.
-pub(crate) type Chosen = (Arc<Choice>, Arc<Vec<Doubt>>, Arc<Vec<Moving>>);
+type Chosen = (Arc<Choice>, Arc<Vec<Doubt>>, Arc<Vec<Moving>>);
+
+/// The same, when it is decided.
+pub(crate) type Deciding = Arc<Mutex<Option<Chosen>>>;
 
 /// Aligned samples of the tiles last looked at, so that a change of method shows at once; bounded in bytes.
 pub(crate) struct AlignedTiles {
@@ -163,12 +166,13 @@ impl Studio {
         }
         let hash = |text: String| blake3::hash(text.as_bytes()).to_hex()[..16].to_owned();
         let state = format!("{set} {key} {:?} {:?} {:?}", recipe.hands, recipe.used, recipe.match_exposure);
-        let at_hand = lock(&self.0.chosen).contains(&state);
-        if at_hand || !quick {
+        if !quick || self.is_decided(&state) {
             self.choose(&state, &mut plan, &recipe, &sources)?;
         } else {
-            recipe.method = Method::Median;
-            recipe.lifts.retain(|l| l.source.frame().is_some());
+            if recipe.method == Method::Consensus {
+                recipe.method = Method::Median;
+            }
+            recipe.lifts.retain(|l| l.source != Source::Method(Method::Consensus));
         }
         let settled = evanu_core::prepare::settle(&mut plan, &recipe);
         let lift_state = format!("{state} {} {:?} {:?}", recipe.method, recipe.settled, recipe.keeps);
@@ -201,6 +205,36 @@ impl Studio {
         }))
     }
 
+    /// The set as it can be shown at once: while its consensus is being decided, with the median in its place.
+    pub(crate) fn shown(&self, set: i64) -> Result<(Arc<Loaded>, bool), StudioError> {
+        let draft = lock(&self.0.drafts).get(&set).cloned();
+        draft.map_or_else(|| Ok((self.loaded(set)?, false)), |draft| Ok((draft, true)))
+    }
+
+    /// Decides the consensus of a set; meanwhile it is shown without.
+    pub(crate) fn decide(&self, set: i64) -> Result<(), StudioError> {
+        /// Ends the draft, whatever happens.
+        struct Draft<'a>(&'a Studio, i64);
+        impl Drop for Draft<'_> {
+            fn drop(&mut self) {
+                lock(&self.0.0.drafts).remove(&self.1);
+            }
+        }
+        let draft = self.load(set, self.recipe(set)?, true)?;
+        // Its tiles may be asked for a little longer than it is shown.
+        lock(&self.0.states).put(draft.plate_key.clone(), draft.clone());
+        let _draft = Draft(self, set);
+        lock(&self.0.drafts).insert(set, draft);
+        self.tell(Event::Set { id: set });
+        self.agreement(set)?;
+        Ok(())
+    }
+
+    fn is_decided(&self, state: &str) -> bool {
+        let deciding = lock(&self.0.chosen).peek(state).cloned();
+        deciding.is_some_and(|d| d.try_lock().is_ok_and(|decided| decided.is_some()))
+    }
+
     /// Decides the consensus, or takes what was decided for the same frames before.
     fn choose(
         &self,
@@ -209,9 +243,10 @@ impl Studio {
         recipe: &Recipe,
         sources: &[Arc<TiledFrame>],
     ) -> Result<(), StudioError> {
+        let deciding = lock(&self.0.chosen).get_or_insert(state.to_owned(), Deciding::default).clone();
         // Held to the end: who asks for the same meanwhile waits for it.
-        let mut chosen = lock(&self.0.chosen);
-        if let Some((choice, doubts, moving)) = chosen.get(state) {
+        let mut decided = lock(&deciding);
+        if let Some((choice, doubts, moving)) = &*decided {
             (plan.choice, plan.doubts, plan.moving) = (Some(choice.clone()), doubts.clone(), moving.clone());
             return Ok(());
         }
@@ -221,7 +256,7 @@ impl Studio {
             other => other?,
         }
         if let Some(choice) = &plan.choice {
-            chosen.put(state.to_owned(), (choice.clone(), plan.doubts.clone(), plan.moving.clone()));
+            *decided = Some((choice.clone(), plan.doubts.clone(), plan.moving.clone()));
         }
         Ok(())
     }
@@ -263,7 +298,7 @@ impl Studio {
         place: (u32, u32),
         kind: Pixels,
     ) -> Result<(Arc<Vec<u8>>, String), StudioError> {
-        let mut loaded = self.loaded(set)?;
+        let (mut loaded, _) = self.shown(set)?;
         let own = matches!(view, View::Plate | View::By(_) | View::Agreement);
         if own
             && key != loaded.plate_key
@@ -320,7 +355,7 @@ impl Studio {
                         aligned
                     }
                 };
-                loaded.with(|scene| aligned.combined(scene, view))?
+                loaded.with(|scene| aligned.combined(scene, view, &loaded.bare_key))?
             }
             _ => loaded.with(|scene| scene.render(view, region, level))?,
         };
@@ -336,7 +371,7 @@ impl Studio {
     pub fn thumbnail(&self, set: i64, frame: Option<i64>, side: u32) -> Result<Vec<u8>, StudioError> {
         let side = side.clamp(16, 2048);
         let raster = match frame {
-            None => small_plate(&*self.loaded(set)?, side)?,
+            None => small_plate(&self.shown(set)?.0, side)?,
             Some(id) => {
                 let rows = self.frame_rows(set)?;
                 let row = rows

@@ -201,8 +201,11 @@ impl Stage {
     }
 
     pub async fn plate(&self) {
-        self.until("document.querySelector('[data-complete*=\"/plate\"]')").await;
-        // Complete means complete for the state that is shown, not for an earlier one.
+        // Complete for the state that is shown, not for an earlier one or a draft.
+        self.until(
+            "(({ complete, settled } = {}) => settled && complete.includes(`${settled}/plate`))(document.querySelector('[data-complete]')?.dataset)",
+        )
+        .await;
         self.until(
             "fetch && document.querySelector('[data-testid=fact-combine]').innerText.includes('agreed')",
         )

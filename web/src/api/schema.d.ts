@@ -1344,6 +1344,8 @@ export interface components {
         SetDetail: {
             canvas?: components["schemas"]["CanvasInfo"] | null;
             common?: components["schemas"]["AreaInfo"] | null;
+            /** @description Whether the median is shown while the consensus is being decided. */
+            draft: boolean;
             /** @description Changes whenever aligned frames do. */
             frame_key?: string | null;
             /** @description All frames by clock time. */

@@ -20,7 +20,6 @@ export function useSet(id: number) {
       // What was decided meanwhile is still on its way.
       const waiting = client.isMutating({ mutationKey: acts }) > 1;
       client.setQueryData<SetDetail>(key, (now) => (waiting && now ? { ...set, recipe: now.recipe, undo: now.undo, redo: now.redo } : set));
-      void client.invalidateQueries({ queryKey: ["agreement", id] });
       void client.invalidateQueries({ queryKey: ["history", id] });
     },
     onError: (e: Error) => {

@@ -7,7 +7,7 @@ export function useLiftInfo(set: SetDetail, lift: Lift | undefined) {
   return useQuery({
     queryKey: ["lift", set.id, set.plate_key, lift && JSON.stringify({ ...lift, strength: 0, off: false })],
     queryFn: ({ signal }) => api.tryLift(set.id, lift as Lift, signal),
-    enabled: lift != null && set.plate_key != null,
+    enabled: lift != null && set.plate_key != null && !set.draft,
     placeholderData: keepPreviousData,
   }).data;
 }
@@ -17,7 +17,7 @@ export function useSeams(set: SetDetail, wanted: boolean) {
   return useQuery({
     queryKey: ["seams", set.id, set.plate_key, purpose],
     queryFn: () => api.seams(set.id, purpose),
-    enabled: wanted && set.plate_key != null && (set.recipe.lifts ?? []).length > 0,
+    enabled: wanted && set.plate_key != null && !set.draft && (set.recipe.lifts ?? []).length > 0,
     placeholderData: keepPreviousData,
   }).data;
 }

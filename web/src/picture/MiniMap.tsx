@@ -1,6 +1,7 @@
 // A small map of the plate with the part that is on the picture; only while not all of it is.
 import { useRef } from "react";
 import type { SetDetail } from "../api/client";
+import { useLater } from "../ui/useLater";
 import { camera, useView } from "./view";
 
 interface Props {
@@ -12,6 +13,7 @@ interface Props {
 
 export function MiniMap({ set, bounds, width, height }: Props) {
   const { zoom, hand } = useView();
+  const key = useLater(set.plate_key);
   const box = useRef<HTMLDivElement>(null);
   const all = bounds.x <= 1 && bounds.y <= 1 && bounds.x + bounds.width >= width - 1 && bounds.y + bounds.height >= height - 1;
   if (all || hand !== null || !width || !set.plate_key) return null;
@@ -37,7 +39,7 @@ export function MiniMap({ set, bounds, width, height }: Props) {
       }}
       onPointerMove={goTo}
     >
-      <img src={`/api/sets/${set.id}/cover?side=320&v=${set.plate_key}`} alt="" draggable={false} className="h-full w-full opacity-80" />
+      <img src={`/api/sets/${set.id}/cover?side=320&v=${key}`} alt="" draggable={false} className="h-full w-full opacity-80" />
       <div
         className="absolute border-2 border-white outline outline-1 outline-black"
         style={{

@@ -134,7 +134,7 @@ function Hatched({ set, size }: { set: SetDetail; size: number }) {
   const canvas = set.canvas;
   const reference = set.reference_size;
   const [wide, high] = reference ?? [0, 0];
-  if (!canvas || !reference || set.plate_key == null || set.recipe.method !== "consensus") return null;
+  if (!canvas || !reference || set.plate_key == null || set.draft || set.recipe.method !== "consensus") return null;
   const kinds = ["few", "alone"] as const;
   return (
     <g data-testid="evidence">

@@ -151,6 +151,7 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
       className={`surround-${surround} relative h-full w-full overflow-hidden select-none`}
       data-testid="picture"
       data-complete={complete}
+      data-settled={set.draft ? undefined : set.plate_key}
       onPointerMove={(e) => put({ pointer: placeAt(e.clientX, e.clientY) })}
       onPointerLeave={() => put({ pointer: null })}
       onPointerDown={(e) => (pressed.current = { x: e.clientX, y: e.clientY })}

@@ -6,6 +6,7 @@ import { begun, frameOf, laid, type Source } from "../lifts/lifts";
 import { frameNumber } from "../picture/names";
 import { useView } from "../picture/view";
 import { Choices, type Choice } from "../ui/controls";
+import { useLater } from "../ui/useLater";
 import { methodTitle } from "../ui/words";
 import type { Fact } from "./JobSheet";
 
@@ -25,10 +26,12 @@ const canvases: Choice[] = [
 ];
 
 export function useCombineFact(set: SetDetail): Fact {
+  const key = useLater(set.plate_key);
   const agreement = useQuery({
-    queryKey: ["agreement", set.id, set.plate_key],
+    queryKey: ["agreement", set.id, key],
     queryFn: () => api.agreement(set.id),
-    enabled: set.plate_key != null,
+    enabled: key != null && !set.draft,
+    placeholderData: (before) => before,
   });
   if (!set.canvas) return { text: "no plate yet" };
   const share = agreement.data ? `, ${(agreement.data.mean * 100).toFixed(1)} % agreed` : "";
@@ -50,7 +53,7 @@ export function CombineLine({ open, set }: { open: OpenSet; set: SetDetail }) {
         />
       </div>
       <MovingAreas open={open} set={set} />
-      {set.recipe.method === "consensus" && set.plate_key && (
+      {set.recipe.method === "consensus" && set.plate_key && !set.draft && (
         <div className="flex flex-col items-start gap-1 text-[14px]">
           <button className="underline" onClick={() => put({ evidence: !evidence, view: "plate" })}>
             {evidence ? "Take the hatching away" : "Hatch where few frames agree"}
@@ -71,7 +74,7 @@ export function CombineLine({ open, set }: { open: OpenSet; set: SetDetail }) {
 /** Areas that move and belong, such as cloud or leaves: what is to be done with each. */
 function MovingAreas({ open, set }: { open: OpenSet; set: SetDetail }) {
   const { set: put } = useView();
-  const found = useQuery({ queryKey: ["moving", set.id, set.plate_key], queryFn: () => api.moving(set.id), enabled: set.plate_key != null, placeholderData: (before) => before }).data;
+  const found = useQuery({ queryKey: ["moving", set.id, set.plate_key], queryFn: () => api.moving(set.id), enabled: set.plate_key != null && !set.draft, placeholderData: (before) => before }).data;
   const canvas = set.canvas;
   if (!found?.length || !canvas || set.reference == null) return null;
   const on = set.reference;

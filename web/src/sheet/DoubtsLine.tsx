@@ -13,7 +13,7 @@ export function useDoubts(set: SetDetail | undefined): Doubt[] | undefined {
   return useQuery({
     queryKey: ["doubts", set?.id, set?.plate_key],
     queryFn: () => api.doubts(set?.id ?? 0),
-    enabled: set?.plate_key != null,
+    enabled: set?.plate_key != null && !set.draft,
     placeholderData: (before) => before,
   }).data;
 }

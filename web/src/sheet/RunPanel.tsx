@@ -3,7 +3,7 @@ import { api, type Run } from "../api/client";
 import { Button, Progress } from "../ui/controls";
 import { tellError } from "../ui/Notices";
 
-export function RunPanel({ run, set }: { run: Run | null | undefined; set: number }) {
+export function RunPanel({ run, set, draft }: { run: Run | null | undefined; set: number; draft: boolean }) {
   if (!run || run.kind === "export") return null;
   const frame = "mx-3 mb-2 border-l-4 bg-leaf px-3 py-2 text-[14px]";
   const again = (
@@ -29,7 +29,7 @@ export function RunPanel({ run, set }: { run: Run | null | undefined; set: numbe
   return (
     <div className={`${frame} border-ink`}>
       <Progress
-        name={run.step?.name ?? "Waits for its turn"}
+        name={draft ? "Weighing the evidence; until then, the median" : (run.step?.name ?? "Waits for its turn")}
         share={run.step?.share ?? 0}
         left={run.step?.seconds_left}
         action={

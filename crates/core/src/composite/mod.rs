@@ -206,6 +206,12 @@ impl Fitted {
 }
 
 impl Lift {
+    /// Whether its fit depends on the same as another's: on all but strength and being off.
+    pub fn is_shaped_as(&self, other: &Self) -> bool {
+        let of = |l: &Self| (l.on, l.source, l.soft, l.follow, l.seek, l.trim, l.tone, l.grain, l.place);
+        of(self) == of(other) && self.outline == other.outline && self.less == other.less
+    }
+
     /// Everything that its fit depends on, as text.
     pub fn shape(&self) -> String {
         let Self {

@@ -1,25 +1,42 @@
 //! How far each pixel is from the nearest of some.
 
+use rayon::prelude::*;
+
 /// Distances in pixels to the nearest pixel that is set, exact (Felzenszwalb and Huttenlocher 2012); without end where none is.
 ///
-/// `set` holds rows of `width` pixels. Cost: some operations a pixel.
+/// `set` holds rows of `width` pixels. Cost: some operations a pixel, on all cores.
 pub fn distances(set: &[bool], width: usize) -> Vec<f32> {
-    let mut squares: Vec<f32> = set.iter().map(|s| if *s { 0.0 } else { f32::INFINITY }).collect();
-    if width == 0 {
-        return squares;
+    let height = set.len().checked_div(width).unwrap_or(0);
+    if height == 0 {
+        return vec![f32::INFINITY; set.len()];
     }
-    let height = set.len() / width;
-    let (mut line, mut found) = (vec![0.0; width.max(height)], Envelope::default());
-    for row in squares.chunks_exact_mut(width) {
-        line[..width].copy_from_slice(row);
-        found.of(&line[..width], row.iter_mut());
-    }
-    for x in 0..width {
-        line.iter_mut().zip(squares[x..].iter().step_by(width)).for_each(|(l, v)| *l = *v);
-        found.of(&line[..height], squares[x..].iter_mut().step_by(width));
-    }
-    squares.iter_mut().for_each(|v| *v = v.sqrt());
-    squares
+    // Squared, along the rows only.
+    let mut along = vec![0.0; set.len()];
+    along.par_chunks_mut(width).zip(set.par_chunks(width)).for_each(|(along, set)| {
+        let mut far = f32::INFINITY;
+        for (a, s) in along.iter_mut().zip(set) {
+            far = if *s { 0.0 } else { far + 1.0 };
+            *a = far;
+        }
+        far = f32::INFINITY;
+        for a in along.iter_mut().rev() {
+            far = a.min(far + 1.0);
+            *a = far * far;
+        }
+    });
+    // The picture lies on its side, so that each task has a column to itself.
+    let mut columns = vec![0.0; set.len()];
+    columns.par_chunks_mut(height).enumerate().for_each_init(
+        || (vec![0.0; height], Envelope::default()),
+        |(line, envelope), (x, column)| {
+            line.iter_mut().zip(along[x..].iter().step_by(width)).for_each(|(l, v)| *l = *v);
+            envelope.of(line, column);
+        },
+    );
+    along.par_chunks_mut(width).enumerate().for_each(|(y, out)| {
+        out.iter_mut().zip(columns[y..].iter().step_by(height)).for_each(|(o, v)| *o = v.sqrt());
+    });
+    along
 }
 
 /// The lowest of parabolas that stand on each place of a line.
@@ -30,7 +47,7 @@ struct Envelope {
 }
 
 impl Envelope {
-    fn of<'a>(&mut self, line: &[f32], out: impl Iterator<Item = &'a mut f32>) {
+    fn of(&mut self, line: &[f32], out: &mut [f32]) {
         self.feet.clear();
         for (x, &height) in line.iter().enumerate().filter(|(_, v)| v.is_finite()) {
             let own = height + (x * x) as f32;
@@ -46,7 +63,7 @@ impl Envelope {
             self.feet.push((x, from));
         }
         let mut k = 0;
-        for (x, o) in out.enumerate() {
+        for (x, o) in out.iter_mut().enumerate() {
             while self.feet.get(k + 1).is_some_and(|f| f.1 <= x as f32) {
                 k += 1;
             }

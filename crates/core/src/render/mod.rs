@@ -4,6 +4,7 @@
 //! not grow with the size of frames and hardly with their number. Every pixel depends only on its place, never on
 //! how the picture is cut into blocks: a preview at full scale is the export, byte for byte.
 
+mod aligned;
 mod stack;
 
 use crate::combine::Method;
@@ -14,6 +15,7 @@ use crate::geometry::{Homography, Point, Rect, Size, Warp, level_to_full};
 use crate::pixel::{FrameSource, Raster, SourceError};
 use crate::plan::{Light, Plan};
 use crate::recipe::{Canvas, Matching, Recipe};
+pub use aligned::Aligned;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 pub use stack::{Extras, Stack, Tone, Way};
@@ -126,25 +128,6 @@ impl<'a> Scene<'a> {
             })
             .collect::<Result<_, RenderError>>()?;
         Ok(join(region, &blocks, &parts))
-    }
-
-    /// The aligned samples of the used frames over `region` of the plate: what every method starts from.
-    ///
-    /// Takes six bytes a pixel and frame; for parts of the picture, such as a tile of the screen.
-    ///
-    /// # Errors
-    /// When a frame cannot be read or none takes part.
-    pub fn aligned(&self, region: Rect, level: u32) -> Result<Aligned, RenderError> {
-        let region = region.intersect(self.size(View::Plate).at_level(level).rect());
-        let frames = self.used();
-        if frames.is_empty() {
-            return Err(RenderError::NoFrames);
-        }
-        let blocks = blocks(region, frames.len());
-        let stack = |&block: &Rect| self.stack(View::Plate, &frames, block, level);
-        let stacks = blocks.par_iter().map(stack).collect::<Result<_, _>>()?;
-        let bytes = 6 * region.size().pixels() * frames.len() as u64;
-        Ok(Aligned { region, level, blocks, stacks, bytes })
     }
 
     /// The codes that combined samples become: the development, and for wide samples their headroom.
@@ -474,29 +457,6 @@ impl<'a> Scene<'a> {
         let own = ((scale.log2() + 0.3).floor().max(0.0) as u32).min(source.levels() - 1);
         let down = level_to_full(own).inverse().unwrap_or(Homography::IDENTITY);
         (warp.then(&down), own, tone)
-    }
-}
-
-/// Aligned samples of a region, kept so that another method needs no resampling.
-pub struct Aligned {
-    region: Rect,
-    level: u32,
-    blocks: Vec<Rect>,
-    stacks: Vec<Stack>,
-    /// Memory that the samples take.
-    pub bytes: u64,
-}
-
-impl Aligned {
-    /// The plate of a scene with the same frames, by a view's method: the same pixels as [`Scene::render`] gives.
-    ///
-    /// # Errors
-    /// When a frame that only a lift needs cannot be read, or the consensus has not been decided.
-    pub fn combined(&self, scene: &Scene<'_>, view: View) -> Result<Raster, RenderError> {
-        let (way, tables) = (scene.way(view)?, scene.tables(view));
-        let part = |s: &Stack| Ok(s.combined(way, &scene.extras(way.lifts, s, self.level)?, &tables));
-        let parts: Vec<Raster> = self.stacks.par_iter().map(part).collect::<Result<_, RenderError>>()?;
-        Ok(join(self.region, &self.blocks, &parts))
     }
 }
 

@@ -131,7 +131,7 @@ pub struct Stack {
 pub type Extras = Vec<(usize, LayerData)>;
 
 /// A combined block: planar root codes.
-type Plate = [Vec<u16>; 3];
+pub type Plate = [Vec<u16>; 3];
 
 impl Stack {
     /// An empty stack of these frames over a block, whose first pixel lies at `place` in the reference
@@ -205,8 +205,9 @@ impl Stack {
         Ok(())
     }
 
-    fn rows(&self) -> Range<usize> {
-        0..self.size.height as usize
+    /// All rows, all columns.
+    fn whole(&self) -> (Range<usize>, Range<usize>) {
+        (0..self.size.height as usize, 0..self.size.width as usize)
     }
 
     /// Runs of columns of a row that the same layers cover, with those layers.
@@ -230,12 +231,22 @@ impl Stack {
 
     /// Combines the layers and lays the lifts; black where no frame reaches.
     fn plate(&self, way: Way<'_>, extras: &Extras) -> Plate {
-        let mut out = self.by(way.method, way.choice);
+        let mut out = self.bare(way);
+        self.lay_all(&mut out, way, extras);
+        out
+    }
+
+    /// Combines the layers without lifts; black where no frame reaches.
+    pub fn bare(&self, way: Way<'_>) -> Plate {
+        self.by(way.method, way.choice)
+    }
+
+    /// Lays the lifts over a plate; `extras` are counted as they are in the way.
+    pub fn lay_all(&self, plate: &mut Plate, way: Way<'_>, extras: &Extras) {
         for (k, lift) in way.lifts.iter().enumerate() {
             let extra = extras.iter().find(|(i, _)| *i == k).map(|(_, layer)| layer);
-            self.lay(&mut out, lift, extra, way.choice);
+            self.lay(plate, lift, extra, way.choice);
         }
-        out
     }
 
     /// Where the block lies in the reference: its first pixel and one past its last.
@@ -257,7 +268,11 @@ impl Stack {
         let weights = |y| lift.fit.mask.row(Point::new(from.x, from.y + up * y as f64), up, w);
         let rows: Vec<(usize, Vec<f32>)> = (0..h).filter_map(|y| Some((y, weights(y)?))).collect();
         let (Some((first, _)), Some((last, _))) = (rows.first(), rows.last()) else { return };
-        let covered = *first..*last + 1;
+        let columns = rows.iter().fold((w, 0), |(left, right), (_, weights)| {
+            let (from, to) = (weights.iter().position(|v| *v > 0.0), weights.iter().rposition(|v| *v > 0.0));
+            (left.min(from.unwrap_or(w)), right.max(to.map_or(0, |x| x + 1)))
+        });
+        let covered = (*first..*last + 1, columns.0..columns.1);
         let mut combined = None;
         for (y, weights) in rows {
             let (row, span): (Row<'_>, _) = match (lift.source, layer, &lift.fit.together) {
@@ -300,8 +315,8 @@ impl Stack {
     /// The layers by a method; black where none reaches.
     fn by(&self, method: Method, choice: Option<&Choice>) -> Plate {
         match (method, choice) {
-            (Method::Consensus, Some(choice)) => return self.chosen(choice, &choice.members, self.rows()),
-            (Method::Everybody, Some(choice)) => return self.chosen(choice, &choice.crowd, self.rows()),
+            (Method::Consensus, Some(choice)) => return self.chosen(choice, &choice.members, self.whole()),
+            (Method::Everybody, Some(choice)) => return self.chosen(choice, &choice.crowd, self.whole()),
             _ => {}
         }
         let (w, h) = (self.size.width as usize, self.size.height as usize);
@@ -321,8 +336,8 @@ impl Stack {
     }
 
     /// The average of the frames that were chosen at each place; where the choice changes from one pixel of its picture
-    /// to the next, so does the average, evenly. Rows beyond those that are asked for stay black.
-    fn chosen(&self, choice: &Choice, held: &[u64], rows: Range<usize>) -> Plate {
+    /// to the next, so does the average, evenly. Rows and columns beyond those that are asked for stay black.
+    fn chosen(&self, choice: &Choice, held: &[u64], (rows, within): (Range<usize>, Range<usize>)) -> Plate {
         let (w, h) = (self.size.width as usize, self.size.height as usize);
         let mut out = [vec![0; w * h], vec![0; w * h], vec![0; w * h]];
         let network = Network::new(Method::Mean, 0);
@@ -353,6 +368,10 @@ impl Stack {
                 let first = pieces.partition_point(|p| p.to <= from);
                 for piece in pieces[first..].iter().take_while(|p| p.from < to) {
                     let (from, to) = (piece.from.max(from), piece.to.min(to));
+                    let (from, to) = (from.max(within.start), to.min(within.end));
+                    if from >= to {
+                        continue;
+                    }
                     let mut chosen: Vec<usize> =
                         covering.iter().copied().filter(|&i| piece.held[i] != [false; 4]).collect();
                     if chosen.is_empty() {
@@ -378,8 +397,11 @@ impl Stack {
 
     /// The combined block, encoded.
     pub fn combined(&self, way: Way<'_>, extras: &Extras, tables: &Tables) -> Raster {
-        let [r, g, b] = self.plate(way, extras);
-        let [tr, tg, tb] = tables;
+        self.encoded(&self.plate(way, extras), tables)
+    }
+
+    /// A plate of this block, encoded.
+    pub fn encoded(&self, [r, g, b]: &Plate, [tr, tg, tb]: &Tables) -> Raster {
         let mut out = Raster::new(self.size);
         for (i, o) in out.data.chunks_exact_mut(3).enumerate() {
             o[0] = tr[usize::from(r[i])];

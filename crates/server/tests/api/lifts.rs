@@ -1,0 +1,113 @@
+//! Lifts and their history.
+
+use crate::server::*;
+use serde_json::{Value, json};
+
+#[test]
+fn lifts_are_tried_laid_moved_and_kept_in_the_history() {
+    let server = Server::new();
+    let id = server.set_of(&files());
+    let set = |path: &str| format!("/api/sets/{id}{path}");
+    let detail = server.get(&set(""));
+    let spot = |k: f64| {
+        let corners = [(-26.0, -26.0), (26.0, -26.0), (26.0, 26.0), (-26.0, 26.0)];
+        corners.map(|(x, y)| json!({"x": 80.0 + 70.0 * k + x, "y": 150.0 + y})).to_vec()
+    };
+    let lift = |frame: usize, outline: Vec<Value>| {
+        json!({"on": detail["reference"], "outline": outline, "source": {"frame": frame}, "soft": 0.0, "follow": false,
+            "seek": true, "trim": false, "tone": true, "strength": 1.0, "off": false})
+    };
+
+    // Tried before it is laid: border and words.
+    let (status, told) = server.json("POST", &set("/lifts/try"), Some(lift(2, spot(2.0))));
+    assert_eq!(status, 200, "{told}");
+    assert!(told["border"].as_array().is_some_and(|b| !b.is_empty()), "{told}");
+    assert!(told["words"].as_str().is_some_and(|w| w.starts_with("It ")), "{told}");
+    assert_eq!(server.json("POST", &set("/lifts/try"), Some(lift(99, spot(0.0)))).0, 400);
+    let mut thin = lift(2, spot(0.0));
+    thin["outline"] = json!([{"x": 1.0, "y": 1.0}]);
+    assert_eq!(server.json("POST", &set("/lifts/try"), Some(thin)).0, 400);
+
+    // Proposed: frames that show something else there, each with what taking it would do.
+    let wanted = json!({"at": {"x": 220.0, "y": 150.0}, "outline": spot(2.0)});
+    let (status, all) = server.json("POST", &set("/lifts/proposals"), Some(wanted));
+    assert_eq!(status, 200, "{all}");
+    let frames: Vec<u64> = all.as_array().unwrap().iter().filter_map(|p| p["frame"].as_u64()).collect();
+    let mut every = frames.clone();
+    every.sort_unstable();
+    assert_eq!(every, (0..detail["frames"].as_array().unwrap().len() as u64).collect::<Vec<_>>());
+    let differs = |p: &Value| p["told"]["differs"].as_bool().unwrap();
+    let all = all.as_array().unwrap();
+    assert!(all.iter().any(differs) && !all.iter().all(differs), "{all:?}");
+    assert!(all.windows(2).all(|p| differs(&p[0]) || !differs(&p[1])), "what shows the same comes last");
+    let beyond = json!({"at": {"x": 1e9, "y": 0.0}});
+    assert_eq!(server.json("POST", &set("/lifts/proposals"), Some(beyond)).0, 400);
+
+    // Laid, with an area that is kept across it.
+    let change = |label: &str, part: &[(&str, Value)]| {
+        let mut recipe = server.get(&set(""))["recipe"].clone();
+        part.iter().for_each(|(name, value)| recipe[*name] = value.clone());
+        let body = json!({"label": label, "recipe": recipe});
+        server.json("PUT", &set("/recipe"), Some(body))
+    };
+    let before = detail["plate_key"].clone();
+    assert_eq!(change("take a place", &[("lifts", json!([lift(2, spot(2.0))]))]).0, 200);
+    let kept = json!([{"on": detail["reference"], "outline": spot(2.5)}]);
+    assert_eq!(change("keep an area", &[("keeps", kept)]).0, 200);
+    let (_, told) = server.json("POST", &set("/lifts/try"), Some(lift(2, spot(2.0))));
+    assert!(told["words"].as_str().is_some_and(|w| w.contains("you keep")), "{told}");
+    assert_eq!(change("no", &[("keeps", json!([{"on": 77, "outline": spot(0.0)}]))]).0, 400);
+
+    // Where it can be seen is judged by what the plate is for; it has a small picture.
+    for purpose in ["web", "screen", "print"] {
+        assert!(server.get(&set(&format!("/seams/{purpose}"))).is_array());
+    }
+    assert_eq!(server.json("GET", &set("/seams/poster"), None).0, 404);
+    assert_eq!(call(&server.base, "GET", &set("/lifts/0/picture"), None, &[]).0, 200);
+    assert_eq!(server.json("GET", &set("/lifts/7/picture"), None).0, 404);
+
+    // A tile that it reaches is another one without it, and the same when it is laid again.
+    let tile = || {
+        let key = server.get(&set(""))["plate_key"].as_str().unwrap().to_owned();
+        let answer = call(&server.base, "GET", &set(&format!("/tiles/{key}/plate/0/0_0.png")), None, &[]);
+        assert_eq!(answer.0, 200);
+        answer.1
+    };
+    let with = tile();
+    assert_eq!(change("give back", &[("lifts", json!([]))]).0, 200);
+    assert!(tile() != with);
+    assert_eq!(change("take a place", &[("lifts", json!([lift(2, spot(2.0))]))]).0, 200);
+    assert!(tile() == with);
+
+    // A geometry of its own is checked, and found by itself where there is something to find.
+    let mut moved = lift(1, spot(3.0));
+    moved["place"] = json!({"shift": [4.0, 3.0], "turn": 0.0, "scale": 1.0, "mirror": false});
+    let (status, place) = server.json("POST", &set("/lifts/place"), Some(moved.clone()));
+    // The wall is the same in plate and frame: it lies best where it was.
+    assert_eq!(status, 200, "{place}");
+    let near = |v: &Value, wanted: f64, off: f64| v.as_f64().is_some_and(|v| (v - wanted).abs() < off);
+    assert!(near(&place["shift"][0], 0.0, 0.3) && near(&place["shift"][1], 0.0, 0.3), "{place}");
+    assert!(near(&place["scale"], 1.0, 0.01) && near(&place["turn"], 0.0, 0.3), "{place}");
+    let alone = server.json("POST", &set("/lifts/place"), Some(lift(1, spot(1.0))));
+    assert_eq!(alone.0, 409, "the bright spot of frame 1 is nowhere in the plate: {}", alone.1);
+    moved["place"]["scale"] = json!(0.0);
+    assert_eq!(change("no", &[("lifts", json!([moved]))]).0, 400);
+
+    // The history: each state with a picture and tiles of its own; going back keeps the other branch.
+    let states = server.get(&set("/history"));
+    let labels: Vec<&str> = states.as_array().unwrap().iter().map(|s| s["label"].as_str().unwrap()).collect();
+    assert_eq!(labels, ["made the set", "take a place", "keep an area", "give back", "take a place"]);
+    let first = server.get(&set("/history/0"));
+    assert_eq!(first["plate_key"], before);
+    let tile = set(&format!("/tiles/{}/plate/0/0_0.png", first["plate_key"].as_str().unwrap()));
+    assert_eq!(call(&server.base, "GET", &tile, None, &[]).0, 200);
+    assert_eq!(call(&server.base, "GET", &set("/history/1/picture?side=64"), None, &[]).0, 200);
+    assert_eq!(server.json("POST", &set("/history/1"), None).0, 200);
+    assert_eq!(server.get(&set(""))["redo"], "keep an area");
+    assert_eq!(change("combine by mean", &[("method", json!("mean"))]).0, 200);
+    let states = server.get(&set("/history"));
+    assert_eq!(states.as_array().unwrap().len(), 6);
+    assert_eq!((&states[5]["parent"], &states[5]["current"]), (&json!(1), &json!(true)));
+    assert_eq!(server.json("POST", &set("/history/44"), None).0, 404);
+    assert_eq!(server.json("GET", &set("/history/44"), None).0, 404);
+}

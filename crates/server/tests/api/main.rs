@@ -1,0 +1,9 @@
+//! The interface over real HTTP: bringing in, recipes, tiles, look-through, runs, exports, errors, restarts.
+
+#![allow(clippy::unwrap_used)] // helpers of tests may fail loudly
+
+mod combining;
+mod frames;
+mod keeping;
+mod lifts;
+mod server;
