@@ -29,7 +29,7 @@ export function RunPanel({ run, set, draft }: { run: Run | null | undefined; set
   return (
     <div className={`${frame} border-ink`}>
       <Progress
-        name={draft ? "Weighing the evidence; until then, the median" : (run.step?.name ?? "Waits for its turn")}
+        name={draft ? "Weighing (median shown)" : (run.step?.name ?? "Waits for its turn")}
         share={run.step?.share ?? 0}
         left={run.step?.seconds_left}
         action={
