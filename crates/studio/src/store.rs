@@ -75,4 +75,43 @@ mod tests {
             open(folder.path()).unwrap().query_row("SELECT count(*) FROM sets", [], |r| r.get(0)).unwrap();
         assert_eq!(n, 1);
     }
+
+    #[test]
+    fn a_folder_of_the_first_version_keeps_its_sets_and_their_history() {
+        let folder = tempfile::tempdir().unwrap();
+        {
+            let mut old = Connection::open(folder.path().join("evanu.sqlite")).unwrap();
+            Migrations::from_slice(&VERSIONS[..1]).to_latest(&mut old).unwrap();
+            let mean = |used: &str| {
+                format!(
+                    r#"{{"version":1,"used":[{used}],"align":"auto","reference":null,"match_exposure":true,"method":"mean","canvas":"reference"}}"#
+                )
+            };
+            old.execute("INSERT INTO sets (name, created, cursor) VALUES ('old', 1, 1)", []).unwrap();
+            old.execute(
+                "INSERT INTO frames (set_id, place, name, hash, state) VALUES (1, 0, 'a.jpg', 'x', 'ready')",
+                [],
+            )
+            .unwrap();
+            for (seq, label) in [(0, ""), (1, "combine by mean"), (2, "set aside")] {
+                let text = mean(if seq == 2 { "false" } else { "true" });
+                old.execute(
+                    "INSERT INTO recipes VALUES (1, ?1, ?2, ?3)",
+                    rusqlite::params![seq, label, text],
+                )
+                .unwrap();
+            }
+        }
+        let studio = crate::Studio::open(folder.path()).unwrap();
+        let set = studio.set(1).unwrap();
+        assert_eq!((set.name.as_str(), set.frames.len()), ("old", 1));
+        assert_eq!(set.recipe.method, crate::Method::Mean);
+        assert_eq!(set.frames[0].name, "a.jpg");
+        // Where it stood, and one after another as they were.
+        assert_eq!((set.undo.as_deref(), set.redo.as_deref()), (Some("combine by mean"), Some("set aside")));
+        let parents: Vec<_> = studio.states(1).unwrap().iter().map(|s| s.parent).collect();
+        assert_eq!(parents, [None, Some(0), Some(1)]);
+        studio.step(1, 1).unwrap();
+        assert_eq!(studio.set(1).unwrap().recipe.used, [false]);
+    }
 }

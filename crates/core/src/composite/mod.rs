@@ -412,4 +412,53 @@ mod tests {
         let threshold = returns(1.0);
         assert!(calmed(1.0, threshold - 0.02) < 0.01 && calmed(1.0, threshold + 0.2) > 0.5);
     }
+
+    #[test]
+    fn the_frame_that_most_surely_leaves_a_place_clear_comes_first() {
+        let square = [(4.0, 4.0), (20.0, 4.0), (20.0, 20.0), (4.0, 20.0)].map(|(x, y)| Point::new(x, y));
+        let mask = Mask::drawn(&square, 0.0, 0.0, Size::new(40, 30)).expect("it lies inside");
+        let fitted = |brought: usize, takes: usize, undecided: bool, torn: f32| {
+            let shown = |brought| Shown { pixels: vec![0], brought };
+            let things = [vec![shown(true); brought], vec![shown(false); takes]].concat();
+            let noticed = Noticed { things, undecided, torn, kept: 0.0 };
+            Fitted { mask: mask.clone(), tone: None, back: None, together: None, noticed }
+        };
+        let best_first = [
+            fitted(0, 2, false, 0.0),
+            fitted(0, 1, true, 0.1),
+            fitted(1, 3, false, 0.0),
+            fitted(0, 0, true, 0.0),
+            fitted(2, 0, false, 0.0),
+            fitted(0, 0, false, 0.0),
+        ];
+        let order = |a: &Fitted, b: &Fitted| {
+            let (a, b) = (a.doubtful(), b.doubtful());
+            a.0.cmp(&b.0).then(a.1.total_cmp(&b.1))
+        };
+        assert!(best_first.windows(2).all(|pair| order(&pair[0], &pair[1]).is_lt()));
+    }
+
+    #[test]
+    fn a_fit_depends_on_the_shape_and_not_on_how_strongly_it_is_laid() {
+        let corners = [(1.0, 1.0), (9.0, 1.0), (5.0, 9.0)].map(|(x, y)| Point::new(x, y)).to_vec();
+        let lift = Lift::new(0, corners.clone(), Source::Frame(2));
+        assert!(lift.is_shaped_as(&Lift { strength: 0.3, off: true, ..lift.clone() }));
+        let place = Some(Place { turn: 1.0, ..Place::UNMOVED });
+        for other in [
+            Lift { on: 1, ..lift.clone() },
+            Lift { outline: vec![corners[1], corners[2], corners[0]], ..lift.clone() },
+            Lift { source: Source::Calm(2), ..lift.clone() },
+            Lift { soft: 2.0, ..lift.clone() },
+            Lift { follow: true, ..lift.clone() },
+            Lift { seek: false, ..lift.clone() },
+            Lift { trim: true, ..lift.clone() },
+            Lift { tone: false, ..lift.clone() },
+            Lift { grain: false, ..lift.clone() },
+            Lift { place, ..lift.clone() },
+            Lift { less: vec![corners.clone()], ..lift.clone() },
+        ] {
+            assert!(!lift.is_shaped_as(&other), "{other:?}");
+            assert_ne!(lift.shape(), other.shape());
+        }
+    }
 }
