@@ -39,7 +39,7 @@ export function MiniMap({ set, bounds, width, height }: Props) {
       }}
       onPointerMove={goTo}
     >
-      <img src={`/api/sets/${set.id}/cover?side=320&v=${key}`} alt="" draggable={false} className="h-full w-full opacity-80" />
+      <img src={`/api/sets/${set.id}/cover?side=320&v=${key ?? set.plate_key}`} alt="" draggable={false} className="h-full w-full opacity-80" />
       <div
         className="absolute border-2 border-white outline outline-1 outline-black"
         style={{

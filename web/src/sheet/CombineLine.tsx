@@ -30,7 +30,7 @@ export function useCombineFact(set: SetDetail): Fact {
   const agreement = useQuery({
     queryKey: ["agreement", set.id, key],
     queryFn: () => api.agreement(set.id),
-    enabled: key != null && !set.draft,
+    enabled: key != null && key === set.plate_key && !set.draft,
     placeholderData: (before) => before,
   });
   if (!set.canvas) return { text: "no plate yet" };

@@ -52,7 +52,7 @@ export function JobSheet({ open, set }: { open: OpenSet; set: SetDetail }) {
           <PanelLeftClose size={17} />
         </button>
       </header>
-      <RunPanel run={set.run} set={set.id} draft={set.draft} />
+      <RunPanel run={set.run} set={set.id} draft={set.draft && set.recipe.method === "consensus"} />
       <Accordion.Root type="single" collapsible value={line} onValueChange={setLine} className="flex min-h-0 grow flex-col overflow-y-auto">
         <Line value="frames" title="Frames" fact={framesFact(set)}>
           <FramesLine open={open} set={set} />
