@@ -5,7 +5,7 @@
 //! was drawn, so that nothing that moves is cut through. How far the border fades follows what is there: as far as both sides
 //! stay the same, and the smoother the ground, the farther.
 //!
-//! Cost: one minimum cut over the band and four distance transforms, of a picture of some hundred thousand pixels.
+//! Cost: one minimum cut over the band and seven distance transforms, of a picture of some hundred thousand pixels.
 
 use crate::combine::consensus::{DIFFER, Field, SAME, Thing};
 use crate::combine::maxflow::Graph;

@@ -208,8 +208,26 @@ impl Fitted {
 impl Lift {
     /// Whether its fit depends on the same as another's: on all but strength and being off.
     pub fn is_shaped_as(&self, other: &Self) -> bool {
-        let of = |l: &Self| (l.on, l.source, l.soft, l.follow, l.seek, l.trim, l.tone, l.grain, l.place);
-        of(self) == of(other) && self.outline == other.outline && self.less == other.less
+        // Taken apart whole, so that what a lift may have one day is not forgotten here.
+        let Self {
+            on,
+            outline,
+            source,
+            soft,
+            follow,
+            seek,
+            trim,
+            tone,
+            grain,
+            place,
+            less,
+            strength: _,
+            off: _,
+        } = self;
+        (on, source, soft, place) == (&other.on, &other.source, &other.soft, &other.place)
+            && (follow, seek, trim) == (&other.follow, &other.seek, &other.trim)
+            && (tone, grain) == (&other.tone, &other.grain)
+            && (outline, less) == (&other.outline, &other.less)
     }
 
     /// Everything that its fit depends on, as text.

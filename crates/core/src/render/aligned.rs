@@ -15,7 +15,7 @@ pub struct Aligned {
     blocks: Vec<Rect>,
     stacks: Vec<Stack>,
     last: Mutex<Option<Last>>,
-    /// Memory that the samples take.
+    /// Memory that the samples and the plate take, in bytes.
     pub bytes: u64,
 }
 
@@ -68,7 +68,7 @@ impl Aligned {
 impl Scene<'_> {
     /// The aligned samples of the used frames over `region` of the plate: what every method starts from.
     ///
-    /// Takes six bytes a pixel and frame; for parts of the picture, such as a tile of the screen.
+    /// Takes six bytes a pixel and frame, and six more for the plate that is kept; for parts of the picture, such as a tile of the screen.
     ///
     /// # Errors
     /// When a frame cannot be read or none takes part.
