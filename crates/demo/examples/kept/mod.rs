@@ -33,7 +33,7 @@ pub fn rendered(kind: &str, shoot: &Shoot, k: usize) -> Frame {
 pub fn empty(kind: &str, shoot: &Shoot, k: usize) -> Raster {
     let size = frame_size(shoot.order.width);
     let bytes = cached(&format!("{kind}-{}-{}-{k}-empty", shoot.order.seed, size.width), || {
-        let truth = empty_frame(shoot.place(0), &shoot.shots[k], size);
+        let truth = empty_frame(shoot.place(k), &shoot.shots[k], size);
         truth.data.iter().flat_map(|v| v.to_le_bytes()).collect()
     });
     Raster { size, data: bytes.chunks_exact(2).map(|b| u16::from_le_bytes([b[0], b[1]])).collect() }
