@@ -54,16 +54,14 @@ impl Warp<'_> {
         Self { scale: self.scale * up, origin, ..self.then(&down) }
     }
 
-    /// The positions of a row of `width` output pixels that begins at `from`.
-    pub(crate) fn positions(&self, from: Point, width: u32) -> Vec<Point> {
+    /// Where the output places lie that follow `from` to the right, by how many pixels they do.
+    pub(crate) fn line(&self, from: Point) -> impl Fn(u32) -> Point {
         let row = self.bend.map(|b| b.row(self.reference(from).y));
-        (0..width)
-            .map(|i| {
-                let q = self.reference(Point::new(from.x + f64::from(i), from.y));
-                let d = row.as_ref().map_or(Point::default(), |r| r.at(q.x));
-                self.last.apply(Point::new(q.x + d.x, q.y + d.y))
-            })
-            .collect()
+        move |i| {
+            let q = self.reference(Point::new(from.x + f64::from(i), from.y));
+            let d = row.as_ref().map_or(Point::default(), |r| r.at(q.x));
+            self.last.apply(Point::new(q.x + d.x, q.y + d.y))
+        }
     }
 
     /// Whether an output place lies on a frame of this size.

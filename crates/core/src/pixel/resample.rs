@@ -66,16 +66,34 @@ pub fn resample_rows<'a>(
 ) -> Result<Vec<(u32, u32)>, SourceError> {
     let warp = to_frame.into();
     let size = source.size().at_level(level);
-    if warp.bend.is_some() {
-        return one_by_one(source, level, &warp, region, sink);
-    }
+    let spans = reach(size, &warp, region);
     let to_frame = warp.plane();
     let corner = Size::new(region.right().max(1) as u32, region.bottom().max(1) as u32);
-    match to_frame.as_whole_shift(corner) {
-        Some(shift) => copy(source, level, region, shift, sink),
-        None if upright(&to_frame, size) => two_passes(source, level, &to_frame, region, sink),
-        None => one_by_one(source, level, &warp, region, sink),
+    match to_frame.as_whole_shift(corner).filter(|_| warp.bend.is_none()) {
+        Some(shift) => copy(source, level, region, (shift, &spans), sink)?,
+        None if warp.bend.is_none() && upright(&to_frame, size) => {
+            two_passes(source, level, &to_frame, region, (&spans, sink))?;
+        }
+        None => one_by_one(source, level, &warp, region, (&spans, sink))?,
     }
+    Ok(spans)
+}
+
+/// The columns of each row of `region` that a frame of `size` covers: first and one past the last.
+pub fn reach(size: Size, warp: &Warp<'_>, region: Rect) -> Vec<(u32, u32)> {
+    let plane = warp.plane();
+    let first = |row: u32| Point::new(region.x as f64, (region.y + i64::from(row)) as f64);
+    let spans = |row: u32| {
+        let from = first(row);
+        if warp.bend.is_none() {
+            return span(region.width, |x| {
+                size.holds(plane.apply(Point::new(from.x + f64::from(x), from.y)))
+            });
+        }
+        let line = warp.line(from);
+        span(region.width, |x| size.holds(line(x)))
+    };
+    (0..region.height).map(spans).collect()
 }
 
 /// Whether rows of the frame lie along rows of the output everywhere, and columns along columns: then the kernel may
@@ -98,24 +116,21 @@ fn one_by_one(
     level: u32,
     warp: &Warp<'_>,
     region: Rect,
-    sink: Sink<'_>,
-) -> Result<Vec<(u32, u32)>, SourceError> {
+    (spans, sink): (&[(u32, u32)], Sink<'_>),
+) -> Result<(), SourceError> {
     let size = source.size().at_level(level);
-    let from = |row: u32| Point::new(region.x as f64, (region.y + i64::from(row)) as f64);
+    let from = |row: usize| Point::new(region.x as f64, (region.y + row as i64) as f64);
     let places: Vec<Vec<Point>> =
-        (0..region.height).map(|row| warp.positions(from(row), region.width)).collect();
-    let spans: Vec<(u32, u32)> =
-        places.iter().map(|row| span(region.width, |x| size.holds(row[x as usize]))).collect();
-    let covered = places.iter().zip(&spans).flat_map(|(row, s)| &row[s.0 as usize..s.1 as usize]);
-    let Some(bounds) = bounds(covered.copied(), size) else { return Ok(spans) };
+        spans.iter().enumerate().map(|(row, s)| (s.0..s.1).map(warp.line(from(row))).collect()).collect();
+    let Some(bounds) = bounds(places.iter().flatten().copied(), size) else { return Ok(()) };
     let window = Window::read(source, level, bounds)?;
     let mut made = vec![0.0; 3 * region.width as usize];
-    for (row, (x, width)) in runs(&spans) {
+    for (row, (x, width)) in runs(spans) {
         let mut run = thirds(&mut made[..3 * width]);
-        kernel::at_places(&places[row][x..x + width], &LANCZOS, &window, run.each_mut().map(|p| &mut **p));
+        kernel::at_places(&places[row], &LANCZOS, &window, run.each_mut().map(|p| &mut **p));
         sink(row, x, run);
     }
-    Ok(spans)
+    Ok(())
 }
 
 /// First along the frame's rows, to where the output's columns cross them, then down those columns (Catmull and Smith
@@ -125,14 +140,12 @@ fn two_passes(
     level: u32,
     to_frame: &Homography,
     region: Rect,
-    sink: Sink<'_>,
-) -> Result<Vec<(u32, u32)>, SourceError> {
+    (spans, sink): (&[(u32, u32)], Sink<'_>),
+) -> Result<(), SourceError> {
     let size = source.size().at_level(level);
     let place = |x: u32, row: usize| {
         to_frame.apply(Point::new((region.x + i64::from(x)) as f64, (region.y + row as i64) as f64))
     };
-    let spans: Vec<(u32, u32)> =
-        (0..region.height as usize).map(|row| span(region.width, |x| size.holds(place(x, row)))).collect();
     // A line maps to a line, so what is covered of it is one run and its ends lie farthest out.
     let ends: Vec<(usize, [Point; 2])> = spans
         .iter()
@@ -140,7 +153,7 @@ fn two_passes(
         .filter(|(_, s)| s.1 > s.0)
         .map(|(row, s)| (row, [place(s.0, row), place(s.1 - 1, row)]))
         .collect();
-    let Some(bounds) = bounds(ends.iter().flat_map(|(_, e)| *e), size) else { return Ok(spans) };
+    let Some(bounds) = bounds(ends.iter().flat_map(|(_, e)| *e), size) else { return Ok(()) };
     let lines = Lines::read(source, level, bounds)?;
     // Rows of the frame from the first that an output row needs to the last that it or one before it needed.
     let (mut needed, mut last, mut reach) = (vec![0usize; region.height as usize], 0, TAPS);
@@ -157,7 +170,7 @@ fn two_passes(
         let (line, made) = line.split_at_mut(3 * long);
         let mut ring = kernel::Ring::new(ring, width, reach, bounds.y, bounds.height as usize);
         let mut next = 0;
-        for (row, (x, width)) in runs(&spans) {
+        for (row, (x, width)) in runs(spans) {
             for k in next..needed[row] {
                 lines.line(k, thirds(line).map(|p| &mut p[CHUNK..CHUNK + bounds.width as usize]));
                 // Column x of the output crosses row v of the frame where m3 x + m4 y + m5 = v (m6 x + m7 y + m8).
@@ -180,7 +193,7 @@ fn two_passes(
             sink(row, x, run);
         }
     });
-    Ok(spans)
+    Ok(())
 }
 
 /// The rows that are covered, each with its first column and how many there are.
@@ -220,26 +233,21 @@ fn copy(
     source: &dyn FrameSource,
     level: u32,
     region: Rect,
-    (dx, dy): (i64, i64),
+    ((dx, dy), spans): ((i64, i64), &[(u32, u32)]),
     sink: Sink<'_>,
-) -> Result<Vec<(u32, u32)>, SourceError> {
-    let size = source.size().at_level(level);
+) -> Result<(), SourceError> {
     let moved = Rect { x: region.x + dx, y: region.y + dy, ..region };
-    let part = moved.intersect(size.rect());
+    let part = moved.intersect(source.size().at_level(level).rect());
     if part.is_empty() {
-        return Ok(vec![(0, 0); region.height as usize]);
+        return Ok(());
     }
-    let columns = ((part.x - moved.x) as u32, (part.right() - moved.x) as u32);
-    let covered = |row: u32| (part.y..part.bottom()).contains(&(moved.y + i64::from(row)));
-    let spans: Vec<(u32, u32)> =
-        (0..region.height).map(|row| if covered(row) { columns } else { (0, 0) }).collect();
     let lines = Lines::read(source, level, part)?;
     let mut made = vec![0.0; 3 * part.width as usize];
-    for (k, (row, (x, _))) in runs(&spans).enumerate() {
+    for (k, (row, (x, _))) in runs(spans).enumerate() {
         lines.line(k, thirds(&mut made));
         sink(row, x, thirds(&mut made));
     }
-    Ok(spans)
+    Ok(())
 }
 
 /// Stored samples of a part of a frame, with a border of repeated pixels where it reaches beyond.

@@ -32,11 +32,20 @@ pub static CODE_OF_ROOT: LazyLock<Vec<u16>> = LazyLock::new(|| {
     (0..65536).map(|r| (code(r) * 65535.0).round() as u16).collect()
 });
 
+/// Added to a number from 0 to 65535, the end of its mantissa counts whole steps: rounding without a conversion, which vectors
+/// do at once.
+const WHOLE: f32 = 8_388_608.0;
+
 /// Root code of linear light; clips to 0..=1.
 #[inline(always)]
 pub fn root(linear: f32) -> u16 {
-    // Beyond 2²³ a number's mantissa counts whole steps: rounding without a conversion, which vectors do at once.
-    (linear.clamp(0.0, 1.0).sqrt() * 65535.0 + 8_388_608.0).to_bits() as u16
+    (linear.clamp(0.0, 1.0).sqrt() * 65535.0 + WHOLE).to_bits() as u16
+}
+
+/// The same as a number.
+#[inline(always)]
+pub fn rounded_root(linear: f32) -> f32 {
+    (linear.clamp(0.0, 1.0).sqrt() * 65535.0 + WHOLE) - WHOLE
 }
 
 /// Root codes of linear light times a gain.

@@ -1,7 +1,7 @@
 //! A part of the plate that is looked at: its samples are kept, so that a change of method or one more lift shows at once.
 
-use super::stack::{Plate, Stack, Way};
-use super::{RenderError, Scene, View, blocks, join};
+use super::stack::{Plate, Stack, Way, encoded};
+use super::{RenderError, Scene, View, blocks, join, rows_of};
 use crate::composite::Laid;
 use crate::geometry::{Point, Rect};
 use crate::pixel::Raster;
@@ -54,7 +54,7 @@ impl Aligned {
         let way = Way { lifts: &lifts[begun..], ..way };
         let part = |(s, plate): (&Stack, &mut Plate)| {
             s.lay_all(plate, way, &scene.extras(way.lifts, s, self.level)?);
-            Ok(s.encoded(plate, &tables))
+            Ok(encoded(s.block().size(), plate, &tables))
         };
         let parts: Vec<Raster> =
             self.stacks.par_iter().zip(&mut plates).map(part).collect::<Result<_, RenderError>>()?;
@@ -78,7 +78,7 @@ impl Scene<'_> {
         if frames.is_empty() {
             return Err(RenderError::NoFrames);
         }
-        let blocks = blocks(region, frames.len());
+        let blocks = blocks(region, rows_of(frames.len()));
         let stack = |&block: &Rect| self.stack(View::Plate, &frames, block, level);
         let stacks = blocks.par_iter().map(stack).collect::<Result<_, _>>()?;
         // One more for the plate as it was combined last.

@@ -5,6 +5,7 @@
 //! how the picture is cut into blocks: a preview at full scale is the export, byte for byte.
 
 mod aligned;
+mod average;
 mod stack;
 
 use crate::combine::Method;
@@ -12,13 +13,17 @@ use crate::combine::consensus::{self, Choice, Decided, LayerData};
 use crate::composite::{self, Laid, Sides, Source};
 use crate::evidence::Support;
 use crate::geometry::{Homography, Point, Rect, Size, Warp, level_to_full};
+use crate::pixel::resample::reach;
+use crate::pixel::tone::linear_of_root;
 use crate::pixel::{FrameSource, Raster, SourceError};
 use crate::plan::{Light, Plan};
 use crate::recipe::{Canvas, Matching, Recipe};
 pub use aligned::Aligned;
+use average::Average;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 pub use stack::{Extras, Stack, Tone, Way};
+use stack::{Plate, averaged, encoded, resampled};
 use std::borrow::Cow;
 
 /// For each channel, the code that each root code becomes.
@@ -69,6 +74,8 @@ pub struct Scene<'a> {
 
 /// Widest block, in pixels.
 const BLOCK: u32 = 256;
+/// Rows of a block of which no samples are kept: the fewer blocks, the fewer rows are made twice.
+const TALL: i64 = 192;
 /// Bytes that the aligned samples of one block may take.
 const BUDGET: usize = 5 << 20;
 
@@ -109,9 +116,9 @@ impl<'a> Scene<'a> {
         if frames.is_empty() {
             return Err(RenderError::NoFrames);
         }
-        let blocks = blocks(region, frames.len());
         let tables = self.tables(view);
         let way = self.way(view)?;
+        let blocks = blocks(region, self.rows(view, way, frames.len()));
         let parts: Vec<Raster> = blocks
             .par_iter()
             .map(|&block| {
@@ -123,8 +130,7 @@ impl<'a> Scene<'a> {
                     let extras = self.extras(way.lifts, &stack, level)?;
                     return Ok(stack.agreement(inner, (way, &extras), &self.plan.noise, shrink(level)).0);
                 }
-                let stack = self.stack(view, &frames, block, level)?;
-                Ok(stack.combined(way, &self.extras(way.lifts, &stack, level)?, &tables))
+                Ok(encoded(block.size(), &self.plate(view, way, &frames, (block, level))?, &tables))
             })
             .collect::<Result<_, RenderError>>()?;
         Ok(join(region, &blocks, &parts))
@@ -149,15 +155,16 @@ impl<'a> Scene<'a> {
         if frames.is_empty() {
             return Err(RenderError::NoFrames);
         }
-        let blocks = blocks(region, frames.len());
-        let gains = self.recipe.develop.gains();
         let headroom = self.sources[self.plan.reference].headroom();
+        let gains = self.recipe.develop.gains().map(|g| g * headroom);
         let way = self.way(View::Plate)?;
+        let blocks = blocks(region, self.rows(View::Plate, way, frames.len()));
         let parts: Vec<Vec<f32>> = blocks
             .par_iter()
             .map(|&block| {
-                let stack = self.stack(View::Plate, &frames, block, 0)?;
-                Ok(stack.light(way, &self.extras(way.lifts, &stack, 0)?, gains.map(|g| g * headroom)))
+                let plate = self.plate(View::Plate, way, &frames, (block, 0))?;
+                let light = |i| [0, 1, 2].map(|c| gains[c] * linear_of_root(plate[c][i]));
+                Ok((0..plate[0].len()).flat_map(light).collect())
             })
             .collect::<Result<_, RenderError>>()?;
         let mut out = vec![0.0; 3 * region.size().pixels() as usize];
@@ -185,7 +192,7 @@ impl<'a> Scene<'a> {
             return Err(RenderError::NoFrames);
         }
         let way = self.way(View::Plate)?;
-        let each: Vec<Support> = blocks(region, frames.len())
+        let each: Vec<Support> = blocks(region, rows_of(frames.len()))
             .par_iter()
             .map(|&block| {
                 let (stack, inner) = self.padded(&frames, block, level)?;
@@ -414,6 +421,44 @@ impl<'a> Scene<'a> {
         (Point::new(at(block.x, canvas.x), at(block.y, canvas.y)), up)
     }
 
+    /// The frames combined over a block, with the lifts. An average that no lift touches is made frame by frame, without keeping
+    /// their samples.
+    fn plate(
+        &self,
+        view: View,
+        way: Way<'_>,
+        frames: &[usize],
+        (block, level): (Rect, u32),
+    ) -> Result<Plate, RenderError> {
+        let place = self.corner(block, level);
+        let Some(averaged) = averaged(way.method, way.choice).filter(|_| !touched(way.lifts, block, place))
+        else {
+            let stack = self.stack(view, frames, block, level)?;
+            return Ok(stack.plate(way, &self.extras(way.lifts, &stack, level)?));
+        };
+        let placed: Vec<_> = frames.iter().map(|&i| self.placement(view, i, level)).collect();
+        let reach = |(&i, (warp, own, _)): (&usize, &(Warp<'_>, u32, Tone<'_>))| {
+            reach(self.sources[i].size().at_level(*own), warp, block)
+        };
+        let spans: Vec<Vec<(u32, u32)>> = frames.iter().zip(&placed).map(reach).collect();
+        let spans: Vec<&[(u32, u32)]> = spans.iter().map(Vec::as_slice).collect();
+        let whole = (0..block.height as usize, 0..block.width as usize);
+        let mut average = Average::new(averaged, frames, &spans, (block.size(), place), whole);
+        for k in average.layers() {
+            let (warp, own, tone) = placed[k];
+            resampled(self.sources[frames[k]], own, warp, tone.field, block, &mut |row, from, run| {
+                average.add_light(k, (row, from), run.map(|r| &*r), tone.gain);
+            })?;
+        }
+        Ok(average.plate())
+    }
+
+    /// Rows of the blocks that a view is made in.
+    fn rows(&self, view: View, way: Way<'_>, frames: usize) -> i64 {
+        let streams = averaged(way.method, way.choice).is_some() && view != View::Agreement;
+        if streams && way.lifts.is_empty() { TALL } else { rows_of(frames) }
+    }
+
     /// The aligned samples of `frames` over `block`.
     fn stack(&self, view: View, frames: &[usize], block: Rect, level: u32) -> Result<Stack, RenderError> {
         let mut stack = Stack::new(block, frames, self.corner(block, level));
@@ -465,9 +510,19 @@ fn shrink(level: u32) -> f32 {
     (1u32 << level.min(16)) as f32
 }
 
-/// Cuts a region into blocks that fit the budget for this number of frames.
-fn blocks(region: Rect, frames: usize) -> Vec<Rect> {
-    let rows = (BUDGET / (6 * BLOCK as usize * frames.max(1))).clamp(8, 96) as i64;
+/// Rows of a block that holds the samples of this many frames.
+fn rows_of(frames: usize) -> i64 {
+    (BUDGET / (6 * BLOCK as usize * frames.max(1))).clamp(8, 96) as i64
+}
+
+/// Whether a lift touches a block whose first pixel lies at a place in the reference.
+fn touched(lifts: &[Laid], block: Rect, (from, up): (Point, f64)) -> bool {
+    let to = Point::new(from.x + up * f64::from(block.width), from.y + up * f64::from(block.height));
+    lifts.iter().any(|l| l.fit.mask.touches(from, to))
+}
+
+/// Cuts a region into blocks of some rows.
+fn blocks(region: Rect, rows: i64) -> Vec<Rect> {
     let mut out = Vec::new();
     let mut y = region.y;
     while y < region.bottom() {

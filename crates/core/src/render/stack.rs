@@ -1,14 +1,15 @@
 //! The aligned samples of several frames over one block, and what is made of them.
 
 use super::Tables;
-use crate::combine::consensus::{self, Choice, LayerData};
+use super::average::Average;
+use crate::combine::consensus::{Choice, LayerData};
 use crate::combine::{Method, Network, Row, combine};
 use crate::composite::{self, Laid, Source};
 use crate::evidence::{PlateRow, Support, agrees, plate_row};
 use crate::geometry::{Point, Rect, Size, Surface, Warp};
 use crate::noise::NoiseModel;
-use crate::pixel::resample::resample_rows;
-use crate::pixel::tone::{append_roots, linear_of_root};
+use crate::pixel::resample::{Sink, resample_rows};
+use crate::pixel::tone::append_roots;
 use crate::pixel::{FrameSource, Raster, SourceError};
 use std::collections::HashMap;
 use std::ops::Range;
@@ -44,69 +45,24 @@ pub struct Way<'a> {
     pub lifts: &'a [Laid],
 }
 
-/// Columns of a block between the same pixels of a choice, or between such as chose the same.
-struct Piece {
-    from: usize,
-    to: usize,
-    /// Whether all four corners chose the same.
-    even: bool,
-    /// For each layer, whether the corners chose it: above left, above right, below left, below right.
-    held: Vec<[bool; 4]>,
+/// What a method averages, where it rests on a choice.
+pub fn averaged(method: Method, choice: Option<&Choice>) -> Option<(&Choice, &[u64])> {
+    match (method, choice) {
+        (Method::Consensus, Some(choice)) => Some((choice, &choice.members)),
+        (Method::Everybody, Some(choice)) => Some((choice, &choice.crowd)),
+        _ => None,
+    }
 }
 
-/// The pieces of rows that lie between two rows of a choice. `columns` tells the columns of the choice that each lies
-/// between, `slots` where each layer's frame stands in it.
-fn pieces_of(
-    choice: &Choice,
-    held: &[u64],
-    columns: &[(usize, usize, f32)],
-    (top, low): (usize, usize),
-    slots: &[Option<usize>],
-) -> Vec<Piece> {
-    let wide = choice.size.width as usize;
-    let at = |p: usize| &held[p * choice.words..][..choice.words];
-    let mut pieces: Vec<Piece> = Vec::new();
-    let mut from = 0;
-    for cell in columns.chunk_by(|a, b| a.0 == b.0) {
-        let to = from + cell.len();
-        let (a, b, _) = cell[0];
-        let corners = [top * wide + a, top * wide + b, low * wide + a, low * wide + b].map(at);
-        let even = corners.iter().all(|c| *c == corners[0]);
-        let of = |slot: &Option<usize>| corners.map(|c| slot.is_some_and(|k| consensus::held(c, k)));
-        let held: Vec<[bool; 4]> = slots.iter().map(of).collect();
-        match pieces.last_mut().filter(|last| even && last.even && last.held == held) {
-            Some(last) => last.to = to,
-            None => pieces.push(Piece { from, to, even, held }),
-        }
-        from = to;
+/// A plate of this size, encoded.
+pub fn encoded(size: Size, [r, g, b]: &Plate, [tr, tg, tb]: &Tables) -> Raster {
+    let mut out = Raster::new(size);
+    for (i, o) in out.data.chunks_exact_mut(3).enumerate() {
+        o[0] = tr[usize::from(r[i])];
+        o[1] = tg[usize::from(g[i])];
+        o[2] = tb[usize::from(b[i])];
     }
-    pieces
-}
-
-/// A border between choices: the averages of the four corners, each by how near it is.
-fn blended(rows: &[(Row<'_>, [bool; 4])], across: &[f32], down: f32, out: [&mut [u16]; 3]) {
-    let share = [0, 1, 2, 3].map(|c| 1.0 / rows.iter().filter(|(_, held)| held[c]).count().max(1) as f32);
-    let of = |held: &[bool; 4], c: usize| if held[c] { share[c] } else { 0.0 };
-    // Each row's weight at the left and at the right.
-    let ends = |held: &[bool; 4]| {
-        let side = |c: usize| (1.0 - down) * of(held, c) + down * of(held, c + 2);
-        (side(0), side(1))
-    };
-    let ends: Vec<(f32, f32)> = rows.iter().map(|(_, held)| ends(held)).collect();
-    for (x, across) in across.iter().enumerate() {
-        let (mut light, mut total) = ([0.0; 3], 0.0);
-        for ((row, _), (left, right)) in rows.iter().zip(&ends) {
-            let weight = left + across * (right - left);
-            (0..3).for_each(|c| light[c] += weight * f32::from(row[c][x]).powi(2));
-            total += weight;
-        }
-        if total < 1e-3 {
-            // Here only corners count that chose no frame that reaches so far.
-            let mean = |c: usize| rows.iter().map(|(row, _)| f32::from(row[c][x]).powi(2)).sum::<f32>();
-            (light, total) = ([0, 1, 2].map(mean), rows.len() as f32);
-        }
-        (0..3).for_each(|c| out[c][x] = ((light[c] / total).sqrt() + 0.5) as u16);
-    }
+    out
 }
 
 /// How much brighter the first colour is than the second, in stops.
@@ -114,6 +70,30 @@ fn stops(first: [f32; 3], second: [f32; 3]) -> f32 {
     /// Light below which nothing is told, in squared root codes: a thousandth of white.
     const DARK: f32 = 4.3e6;
     ((first.iter().sum::<f32>() / 3.0 + DARK) / (second.iter().sum::<f32>() / 3.0 + DARK)).log2()
+}
+
+/// Resamples a block of a frame, row by row, and matches it by a field; `to_frame` maps output pixels to pixels of `level`.
+///
+/// # Errors
+/// When the frame cannot be read.
+pub fn resampled(
+    source: &dyn FrameSource,
+    level: u32,
+    to_frame: Warp<'_>,
+    field: Option<&Surface>,
+    block: Rect,
+    sink: Sink<'_>,
+) -> Result<Vec<(u32, u32)>, SourceError> {
+    let Some(field) = field else { return resample_rows(source, level, to_frame, block, sink) };
+    resample_rows(source, level, to_frame, block, &mut |row, from, mut run| {
+        let y = (block.y + row as i64) as f64;
+        let at = |x: usize| Point::new((block.x + (from + x) as i64) as f64, y);
+        for x in 0..run[0].len() {
+            let gain = field.at(to_frame.reference(at(x))).exp2() as f32;
+            run.iter_mut().for_each(|channel| channel[x] *= gain);
+        }
+        sink(row, from, run);
+    })
 }
 
 /// Several frames over one block.
@@ -172,7 +152,7 @@ impl Stack {
         self.layers
     }
 
-    /// Resamples one more frame into the stack; `to_frame` maps output pixels to pixels of `level`.
+    /// Resamples one more frame into the stack, as [`resampled`] does.
     ///
     /// # Errors
     /// When the frame cannot be read.
@@ -186,15 +166,7 @@ impl Stack {
     ) -> Result<(), SourceError> {
         let (w, n) = (block.width as usize, block.size().pixels() as usize);
         let mut planes = [0; 3].map(|_| Vec::with_capacity(n));
-        let spans = resample_rows(source, level, to_frame, block, &mut |row, from, mut run| {
-            if let Some(field) = tone.field {
-                let y = (block.y + row as i64) as f64;
-                let at = |x: usize| Point::new((block.x + (from + x) as i64) as f64, y);
-                for x in 0..run[0].len() {
-                    let gain = field.at(to_frame.reference(at(x))).exp2() as f32;
-                    run.iter_mut().for_each(|channel| channel[x] *= gain);
-                }
-            }
+        let spans = resampled(source, level, to_frame, tone.field, block, &mut |row, from, run| {
             for ((plane, light), gain) in planes.iter_mut().zip(run).zip(tone.gain) {
                 plane.resize(row * w + from, 0);
                 append_roots(light, gain, plane);
@@ -230,7 +202,7 @@ impl Stack {
     }
 
     /// Combines the layers and lays the lifts; black where no frame reaches.
-    fn plate(&self, way: Way<'_>, extras: &Extras) -> Plate {
+    pub fn plate(&self, way: Way<'_>, extras: &Extras) -> Plate {
         let mut out = self.bare(way);
         self.lay_all(&mut out, way, extras);
         out
@@ -314,10 +286,8 @@ impl Stack {
 
     /// The layers by a method; black where none reaches.
     fn by(&self, method: Method, choice: Option<&Choice>) -> Plate {
-        match (method, choice) {
-            (Method::Consensus, Some(choice)) => return self.chosen(choice, &choice.members, self.whole()),
-            (Method::Everybody, Some(choice)) => return self.chosen(choice, &choice.crowd, self.whole()),
-            _ => {}
+        if let Some((choice, held)) = averaged(method, choice) {
+            return self.chosen(choice, held, self.whole());
         }
         let (w, h) = (self.size.width as usize, self.size.height as usize);
         let mut out = [vec![0; w * h], vec![0; w * h], vec![0; w * h]];
@@ -335,86 +305,16 @@ impl Stack {
         out
     }
 
-    /// The average of the frames that were chosen at each place; where the choice changes from one pixel of its picture
-    /// to the next, so does the average, evenly. Rows and columns beyond those that are asked for stay black.
-    fn chosen(&self, choice: &Choice, held: &[u64], (rows, within): (Range<usize>, Range<usize>)) -> Plate {
-        let (w, h) = (self.size.width as usize, self.size.height as usize);
-        let mut out = [vec![0; w * h], vec![0; w * h], vec![0; w * h]];
-        let network = Network::new(Method::Mean, 0);
-        // Where each layer's frame stands in the choice; in that order they are added, so that the frames' is no matter.
-        let slots: Vec<Option<usize>> =
-            self.frames.iter().map(|f| choice.frames.iter().position(|g| g == f)).collect();
-        let mut order: Vec<usize> = (0..slots.len()).collect();
-        order.sort_by_key(|&i| slots[i]);
-        let (origin, up) = self.place;
-        let small = f64::from(1u32 << choice.level);
-        let ends = |first: f64, k: usize, corner: i64, n: u32| {
-            let v = (first + up * k as f64 + 0.5) / small - 0.5 - corner as f64;
-            let v = v.clamp(0.0, f64::from(n - 1));
-            let low = v.floor();
-            (low as usize, (low as usize + 1).min(n as usize - 1), (v - low) as f32)
-        };
-        let columns: Vec<(usize, usize, f32)> =
-            (0..w).map(|x| ends(origin.x, x, choice.corner.0, choice.size.width)).collect();
-        let across: Vec<f32> = columns.iter().map(|c| c.2).collect();
-        // Several rows in turn lie between the same two of the choice.
-        let (mut pieces, mut between) = (Vec::new(), None);
+    /// The average of the frames that a choice holds; rows and columns beyond those that are asked for stay black.
+    fn chosen(&self, choice: &Choice, held: &[u64], area: (Range<usize>, Range<usize>)) -> Plate {
+        let spans: Vec<&[(u32, u32)]> = self.layers.iter().map(|l| &l.spans[..]).collect();
+        let (rows, w) = (area.0.clone(), self.size.width as usize);
+        let mut average = Average::new((choice, held), &self.frames, &spans, (self.size, self.place), area);
+        let layers = average.layers();
         for y in rows {
-            let (top, low, down) = ends(origin.y, y, choice.corner.1, choice.size.height);
-            if between != Some(top) {
-                (pieces, between) = (pieces_of(choice, held, &columns, (top, low), &slots), Some(top));
-            }
-            for (from, to, covering) in self.runs(y).into_iter().filter(|r| !r.2.is_empty()) {
-                let first = pieces.partition_point(|p| p.to <= from);
-                for piece in pieces[first..].iter().take_while(|p| p.from < to) {
-                    let (from, to) = (piece.from.max(from), piece.to.min(to));
-                    let (from, to) = (from.max(within.start), to.min(within.end));
-                    if from >= to {
-                        continue;
-                    }
-                    let mut chosen: Vec<usize> =
-                        covering.iter().copied().filter(|&i| piece.held[i] != [false; 4]).collect();
-                    if chosen.is_empty() {
-                        chosen.clone_from(&covering);
-                    }
-                    let span = y * w + from..y * w + to;
-                    let into = out.each_mut().map(|plane| &mut plane[span.clone()]);
-                    if piece.even {
-                        let rows: Vec<Row<'_>> = chosen.iter().map(|&i| self.row(i, y, from, to)).collect();
-                        combine(Method::Mean, &network, &rows, into);
-                    } else {
-                        let rows: Vec<(Row<'_>, [bool; 4])> = (order.iter())
-                            .filter(|&i| chosen.contains(i))
-                            .map(|&i| (self.row(i, y, from, to), piece.held[i]))
-                            .collect();
-                        blended(&rows, &across[from..to], down, into);
-                    }
-                }
-            }
+            layers.iter().for_each(|&k| average.add(k, y, self.row(k, y, 0, w)));
         }
-        out
-    }
-
-    /// The combined block, encoded.
-    pub fn combined(&self, way: Way<'_>, extras: &Extras, tables: &Tables) -> Raster {
-        self.encoded(&self.plate(way, extras), tables)
-    }
-
-    /// A plate of this block, encoded.
-    pub fn encoded(&self, [r, g, b]: &Plate, [tr, tg, tb]: &Tables) -> Raster {
-        let mut out = Raster::new(self.size);
-        for (i, o) in out.data.chunks_exact_mut(3).enumerate() {
-            o[0] = tr[usize::from(r[i])];
-            o[1] = tg[usize::from(g[i])];
-            o[2] = tb[usize::from(b[i])];
-        }
-        out
-    }
-
-    /// The combined block as linear light, interleaved, times `gains`.
-    pub fn light(&self, way: Way<'_>, extras: &Extras, gains: [f32; 3]) -> Vec<f32> {
-        let plate = self.plate(way, extras);
-        (0..plate[0].len()).flat_map(|i| [0, 1, 2].map(|c| gains[c] * linear_of_root(plate[c][i]))).collect()
+        average.plate()
     }
 
     /// How the second layer differs from the first, doubled, around middle grey; grey where either does not reach.

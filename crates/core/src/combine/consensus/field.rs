@@ -56,7 +56,8 @@ impl LayerData {
     }
 }
 
-struct Layer {
+#[derive(Clone)]
+pub(super) struct Layer {
     planes: [Vec<u16>; 3],
     /// Noise and forgiven difference, in root codes; where the frame does not reach, noise without end.
     sigma: Vec<u16>,
@@ -132,25 +133,35 @@ impl Field {
 
     /// The same for a row of pixels from `from` on.
     pub(crate) fn chi2_row(&self, a: usize, b: usize, from: usize, out: &mut [f32]) {
-        let n = out.len();
-        let [a, b] = [a, b].map(|k| {
-            let l = &self.layers[k];
-            Line {
-                planes: [0, 1, 2].map(|c| &l.planes[c][from..from + n]),
-                sigma: &l.sigma[from..from + n],
-                slack: &l.slack[from..from + n],
-            }
-        });
+        let [a, b] = [a, b].map(|k| self.layers[k].line(from, out.len()));
         vector::chi2(&a, &b, out);
     }
 
-    /// The same between frame `k` and each pixel's labelled one, over row `y`.
-    fn chi2_against(&self, k: usize, labels: &[u16], y: usize, out: &mut [f32]) {
-        let mut x = 0;
-        for run in labels[y * self.width..][..self.width].chunk_by(|a, b| a == b) {
-            self.chi2_row(k, usize::from(run[0]), y * self.width + x, &mut out[x..x + run.len()]);
-            x += run.len();
+    /// Each pixel as its labelled frame has it.
+    pub(super) fn labelled(&self, labels: &[u16]) -> Layer {
+        let of = |value: &(dyn Fn(&Layer) -> &Vec<u16> + Sync)| {
+            let rows = labels.par_iter().enumerate();
+            rows.map(|(p, k)| value(&self.layers[usize::from(*k)])[p]).collect()
+        };
+        Layer {
+            planes: [of(&|l| &l.planes[0]), of(&|l| &l.planes[1]), of(&|l| &l.planes[2])],
+            sigma: of(&|l| &l.sigma),
+            slack: of(&|l| &l.slack),
+            covered: Vec::new(),
         }
+    }
+
+    /// Labels a pixel anew.
+    pub(super) fn relabel(&self, labelled: &mut Layer, p: usize, label: u16) {
+        let own = &self.layers[usize::from(label)];
+        labelled.planes.iter_mut().zip(&own.planes).for_each(|(to, from)| to[p] = from[p]);
+        (labelled.sigma[p], labelled.slack[p]) = (own.sigma[p], own.slack[p]);
+    }
+
+    /// How far frame `k` and what was labelled differ over row `y`, in squared deviations.
+    pub(super) fn chi2_against(&self, k: usize, labelled: &Layer, y: usize, out: &mut [f32]) {
+        let [a, b] = [&self.layers[k], labelled].map(|l| l.line(y * self.width, self.width));
+        vector::chi2(&a, &b, out);
     }
 
     /// How far the mean colours over a place differ, in deviations of one pixel.
@@ -180,10 +191,11 @@ impl Field {
     /// For each pixel, a bit for each frame that shows the same as the labelled one there and right beside it.
     pub(super) fn members(&self, labels: &[u16], words: usize) -> Vec<u64> {
         let mut same = vec![0u64; self.pixels() * words];
+        let labelled = self.labelled(labels);
         same.par_chunks_mut(self.width * words).enumerate().for_each(|(y, row)| {
             let mut chi2 = vec![0.0; self.width];
             for k in 0..self.count() {
-                self.chi2_against(k, labels, y, &mut chi2);
+                self.chi2_against(k, &labelled, y, &mut chi2);
                 for (x, chi2) in chi2.iter().enumerate() {
                     let p = y * self.width + x;
                     let agrees = k == usize::from(labels[p]) || self.covered(k, p) && *chi2 < SAME;
@@ -213,7 +225,7 @@ impl Field {
 
     /// The members, but where any frame surely shows something else, only the one that differs most.
     pub(super) fn crowd(&self, labels: &[u16], members: &[u64], words: usize, changed: &[bool]) -> Vec<u64> {
-        let mut out = members.to_vec();
+        let (mut out, labelled) = (members.to_vec(), self.labelled(labels));
         out.par_chunks_mut(self.width * words).enumerate().for_each(|(y, row)| {
             let changed = &changed[y * self.width..][..self.width];
             if !changed.contains(&true) {
@@ -221,7 +233,7 @@ impl Field {
             }
             let (mut chi2, mut most) = (vec![0.0; self.width], vec![(DIFFER, None); self.width]);
             for k in 0..self.count() {
-                self.chi2_against(k, labels, y, &mut chi2);
+                self.chi2_against(k, &labelled, y, &mut chi2);
                 for (most, &chi2) in most.iter_mut().zip(&chi2) {
                     if chi2 > most.0 {
                         *most = (chi2, Some(k));
@@ -274,9 +286,14 @@ impl Layer {
         }
         Self { planes, sigma, slack, covered }
     }
+
+    fn line(&self, from: usize, n: usize) -> Line<'_> {
+        let planes = self.planes.each_ref().map(|c| &c[from..from + n]);
+        Line { planes, sigma: &self.sigma[from..from + n], slack: &self.slack[from..from + n] }
+    }
 }
 
-/// A row of a frame.
+/// A part of a row of a frame.
 struct Line<'a> {
     planes: [&'a [u16]; 3],
     sigma: &'a [u16],
@@ -330,11 +347,12 @@ pub(super) struct Costs {
 impl Costs {
     /// For each pixel, the best label that shows something else, and how much more it costs.
     pub fn rivals(&self, field: &Field, labels: &[u16]) -> Vec<Option<(f32, u16)>> {
+        let labelled = field.labelled(labels);
         let rows = |y: usize| {
             let (from, mut chi2) = (y * field.width, vec![0.0; field.width]);
             let mut best: Vec<Option<(f32, u16)>> = vec![None; field.width];
             for k in 0..field.count() {
-                field.chi2_against(k, labels, y, &mut chi2);
+                field.chi2_against(k, &labelled, y, &mut chi2);
                 for (x, best) in best.iter_mut().enumerate().filter(|(x, _)| self.changed[from + x]) {
                     let p = from + x;
                     let more = self.planes[k][p] - self.planes[usize::from(labels[p])][p];

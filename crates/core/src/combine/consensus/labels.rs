@@ -37,14 +37,27 @@ pub(super) fn solve(field: &Field, costs: &Costs) -> Vec<u16> {
         return labels;
     }
     let changed: Vec<usize> = (0..labels.len()).filter(|&p| costs.changed[p]).collect();
+    // Rows at which places may change hands.
+    let busy: Vec<bool> = (0..field.height)
+        .map(|y| costs.changed[w * y.saturating_sub(1)..w * (y + 2).min(field.height)].contains(&true))
+        .collect();
     // When each place last changed hands, and when each label was last on offer.
     let (mut now, mut moved) = (1u32, vec![1u32; labels.len()]);
     let mut offered = vec![0u32; n];
     let mut open = vec![false; labels.len()];
+    let (mut labelled, mut unlike) = (field.labelled(&labels), vec![false; labels.len()]);
     for _ in 0..ROUNDS {
         let begin = now;
         for (alpha, last) in offered.iter_mut().enumerate() {
-            let offer = Offer { field, costs, labels: &labels, alpha: alpha as u16 };
+            let rows = unlike.par_chunks_mut(w).enumerate().filter(|(y, _)| busy[*y]);
+            rows.for_each_init(
+                || vec![0.0; w],
+                |chi2, (y, row)| {
+                    field.chi2_against(alpha, &labelled, y, chi2);
+                    row.iter_mut().zip(chi2).for_each(|(unlike, chi2)| *unlike = *chi2 > ALIKE);
+                },
+            );
+            let offer = Offer { field, costs, labels: &labels, alpha: alpha as u16, unlike: &unlike };
             let places: Vec<usize> = changed.par_iter().copied().filter(|&p| offer.opens(p)).collect();
             places.iter().for_each(|&p| open[p] = true);
             let since = *last;
@@ -57,6 +70,7 @@ pub(super) fn solve(field: &Field, costs: &Costs) -> Vec<u16> {
             }
             for p in taken {
                 labels[p] = alpha as u16;
+                field.relabel(&mut labelled, p, alpha as u16);
                 moved[p] = now;
             }
             *last = now;
@@ -74,6 +88,8 @@ struct Offer<'a> {
     costs: &'a Costs,
     labels: &'a [u16],
     alpha: u16,
+    /// Where it does not look the same as the label that a place has.
+    unlike: &'a [bool],
 }
 
 impl Offer<'_> {
@@ -98,8 +114,11 @@ impl Offer<'_> {
             return false;
         }
         // What looks the same, also right beside it, need not change hands.
-        let unlike = |q: usize| self.field.chi2(usize::from(label), usize::from(self.alpha), q) > ALIKE;
-        offered < own - 0.5 || unlike(p) || self.field.beside(p).into_iter().flatten().any(unlike)
+        let unlike = |q: usize| match self.labels[q] == label {
+            true => self.unlike[q],
+            false => self.field.chi2(usize::from(label), usize::from(self.alpha), q) > ALIKE,
+        };
+        offered < own - 0.5 || self.unlike[p] || self.field.beside(p).iter().any(|q| q.is_some_and(unlike))
     }
 
     /// Those of a part's places that gain by taking it.

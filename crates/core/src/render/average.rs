@@ -1,0 +1,255 @@
+//! The average of the frames that a choice holds at each place of a block, one frame after another.
+//!
+//! Where the choice changes from one pixel of its picture to the next, so does the average, evenly. Frames are added in the
+//! choice's order, so that the order they came in is no matter. What is added is light: the squares of root codes, from
+//! samples that are kept or just made; both give the same bits.
+
+use super::stack::Plate;
+use crate::combine::Row;
+use crate::combine::consensus::{self, Choice};
+use crate::geometry::{Point, Size};
+use std::ops::Range;
+
+/// Columns of a row in which the same frames are averaged, or go over from some to others.
+struct Cell {
+    from: usize,
+    to: usize,
+    /// For each layer, its weight at the pixels of the choice above left, above right, below left and below right.
+    weights: Vec<[f32; 4]>,
+}
+
+/// The same without what the layers cover: whether a layer is held there, by corner.
+struct Piece {
+    from: usize,
+    to: usize,
+    /// Whether all four corners chose the same.
+    even: bool,
+    held: Vec<[bool; 4]>,
+}
+
+/// Pixels of the choice's picture that a pixel lies between, and how near it is to the second.
+type Between = (usize, usize, f32);
+
+/// Sums over a block, to which its layers are added.
+pub struct Average {
+    width: usize,
+    /// Where each layer's frame stands in the choice.
+    slots: Vec<Option<usize>>,
+    /// What is done along rows, and which of it along each; rows that are not asked for come last, with none.
+    cells: Vec<Vec<Cell>>,
+    of_row: Vec<usize>,
+    /// How far each column, and each row, is from the pixel of the choice before it to the one after it.
+    across: Vec<f32>,
+    down: Vec<f32>,
+    sums: [Vec<f32>; 3],
+}
+
+impl Average {
+    /// Sums for layers that cover these `spans` of each row of a block, whose first pixel lies at `place` in the reference and is
+    /// as many of its pixels along a side. `held` are the choice's members or its crowd. Nothing is made of rows and columns
+    /// beyond those of `area`.
+    pub fn new(
+        (choice, held): (&Choice, &[u64]),
+        frames: &[usize],
+        spans: &[&[(u32, u32)]],
+        (size, place): (Size, (Point, f64)),
+        area: (Range<usize>, Range<usize>),
+    ) -> Self {
+        let (w, h) = (size.width as usize, size.height as usize);
+        let slots: Vec<Option<usize>> =
+            frames.iter().map(|f| choice.frames.iter().position(|g| g == f)).collect();
+        let (origin, up) = place;
+        let small = f64::from(1u32 << choice.level);
+        let between = |first: f64, k: usize, corner: i64, n: u32| -> Between {
+            let v = (first + up * k as f64 + 0.5) / small - 0.5 - corner as f64;
+            let v = v.clamp(0.0, f64::from(n - 1));
+            let low = v.floor();
+            (low as usize, (low as usize + 1).min(n as usize - 1), (v - low) as f32)
+        };
+        let columns: Vec<Between> =
+            (0..w).map(|x| between(origin.x, x, choice.corner.0, choice.size.width)).collect();
+        let rows: Vec<Between> =
+            (0..h).map(|y| between(origin.y, y, choice.corner.1, choice.size.height)).collect();
+        let (mut cells, mut of_row) = (Vec::new(), vec![usize::MAX; h]);
+        let (mut pieces, mut last) = (Vec::new(), None);
+        for y in area.0 {
+            // Several rows in turn lie between the same two of the choice, and mostly the same layers cover them.
+            let covered: Vec<(u32, u32)> = spans.iter().map(|s| s[y]).collect();
+            let top = rows[y].0;
+            if last.as_ref().is_none_or(|(t, _)| *t != top) {
+                pieces = pieces_of((choice, held), &columns, (top, rows[y].1), &slots);
+            }
+            if last.as_ref().is_none_or(|(t, c)| (*t, c) != (top, &covered)) {
+                cells.push(cells_of(&pieces, &covered, &area.1));
+                last = Some((top, covered));
+            }
+            of_row[y] = cells.len() - 1;
+        }
+        let fractions = |v: &[Between]| v.iter().map(|b| b.2).collect();
+        let sums = [0; 3].map(|_| vec![0.0; w * h]);
+        Self { width: w, slots, cells, of_row, across: fractions(&columns), down: fractions(&rows), sums }
+    }
+
+    /// The layers that have to be added, in the order in which they have to be.
+    pub fn layers(&self) -> Vec<usize> {
+        let counts = |&k: &usize| self.cells.iter().flatten().any(|c| c.weights[k] != [0.0; 4]);
+        let mut layers: Vec<usize> = (0..self.slots.len()).filter(counts).collect();
+        layers.sort_by_key(|&k| self.slots[k]);
+        layers
+    }
+
+    /// Adds root codes of a layer along a whole row.
+    pub fn add(&mut self, layer: usize, row: usize, codes: Row<'_>) {
+        self.each(layer, row, (0, self.width), |sums, at, weight| {
+            for (sum, codes) in sums.into_iter().zip(codes) {
+                vector::add(sum, &codes[at.clone()], &weight);
+            }
+        });
+    }
+
+    /// Adds light of a layer along a row from a column on, as it would be kept in root codes; each channel times a gain.
+    pub fn add_light(
+        &mut self,
+        layer: usize,
+        (row, from): (usize, usize),
+        light: [&[f32]; 3],
+        gain: [f32; 3],
+    ) {
+        self.each(layer, row, (from, from + light[0].len()), |sums, at, weight| {
+            let at = at.start - from..at.end - from;
+            for ((sum, light), gain) in sums.into_iter().zip(light).zip(gain) {
+                vector::add_light(sum, &light[at.clone()], gain, &weight);
+            }
+        });
+    }
+
+    /// Goes along the cells of a row in which a layer counts.
+    #[inline]
+    fn each(
+        &mut self,
+        layer: usize,
+        row: usize,
+        (from, to): (usize, usize),
+        mut add: impl FnMut([&mut [f32]; 3], Range<usize>, Weight<'_>),
+    ) {
+        let Some(cells) = self.cells.get(self.of_row[row]) else { return };
+        let (down, start) = (self.down[row], row * self.width);
+        for cell in &cells[cells.partition_point(|c| c.to <= from)..] {
+            let (from, to) = (cell.from.max(from), cell.to.min(to));
+            if from >= to {
+                break;
+            }
+            let [a, b, c, d] = cell.weights[layer];
+            if [a, b, c, d] != [0.0; 4] {
+                let (left, right) = ((1.0 - down) * a + down * c, (1.0 - down) * b + down * d);
+                let weight = Weight { left, rise: right - left, across: &self.across[from..to] };
+                add(self.sums.each_mut().map(|s| &mut s[start + from..start + to]), from..to, weight);
+            }
+        }
+    }
+
+    /// Root codes of the average; black where nothing was added.
+    pub fn plate(self) -> Plate {
+        self.sums.map(|sums| vector::roots(&sums))
+    }
+}
+
+/// What lies between two rows of a choice. `columns` tells the columns of the choice that each pixel lies between, `slots`
+/// where each layer's frame stands in it.
+fn pieces_of(
+    (choice, held): (&Choice, &[u64]),
+    columns: &[Between],
+    (top, low): (usize, usize),
+    slots: &[Option<usize>],
+) -> Vec<Piece> {
+    let wide = choice.size.width as usize;
+    let at = |p: usize| &held[p * choice.words..][..choice.words];
+    let mut pieces: Vec<Piece> = Vec::new();
+    let mut from = 0;
+    for cell in columns.chunk_by(|a, b| a.0 == b.0) {
+        let to = from + cell.len();
+        let (a, b, _) = cell[0];
+        let corners = [top * wide + a, top * wide + b, low * wide + a, low * wide + b].map(at);
+        let even = corners.iter().all(|c| *c == corners[0]);
+        let of = |slot: &Option<usize>| corners.map(|c| slot.is_some_and(|k| consensus::held(c, k)));
+        let held: Vec<[bool; 4]> = slots.iter().map(of).collect();
+        match pieces.last_mut().filter(|last| even && last.even && last.held == held) {
+            Some(last) => last.to = to,
+            None => pieces.push(Piece { from, to, even, held }),
+        }
+        from = to;
+    }
+    pieces
+}
+
+/// Pieces cut where what covers them changes, as far as anything does.
+fn cells_of(pieces: &[Piece], covered: &[(u32, u32)], within: &Range<usize>) -> Vec<Cell> {
+    let ends = covered.iter().flat_map(|s| [s.0 as usize, s.1 as usize]);
+    let mut cuts: Vec<usize> = ends.chain(pieces.iter().flat_map(|p| [p.from, p.to])).collect();
+    cuts.extend([within.start, within.end]);
+    cuts.sort_unstable();
+    cuts.dedup();
+    let inside = cuts.windows(2).filter(|c| within.start <= c[0] && c[1] <= within.end);
+    let cell = |c: &[usize]| {
+        let piece = &pieces[pieces.partition_point(|p| p.to <= c[0])];
+        let reaches = |k: usize| (covered[k].0 as usize..covered[k].1 as usize).contains(&c[0]);
+        Some(Cell { from: c[0], to: c[1], weights: weights(&piece.held, reaches)? })
+    };
+    inside.filter_map(cell).collect()
+}
+
+/// Each layer's share in the four corners, which are one in each; `None` where nobody reaches.
+fn weights(held: &[[bool; 4]], reaches: impl Fn(usize) -> bool) -> Option<Vec<[f32; 4]>> {
+    let there: Vec<bool> = (0..held.len()).map(&reaches).collect();
+    let chosen: Vec<bool> = held.iter().zip(&there).map(|(h, there)| *there && h.contains(&true)).collect();
+    // Where none of the chosen reaches, those count that do; and in a corner that chose nobody who reaches, all of these.
+    let those = if chosen.contains(&true) { chosen } else { there };
+    let all = those.iter().filter(|t| **t).count();
+    let count = [0, 1, 2, 3].map(|c| held.iter().zip(&those).filter(|(h, those)| **those && h[c]).count());
+    let share = |held: &[bool; 4], those: bool| {
+        [0, 1, 2, 3].map(|c| match (those, count[c]) {
+            (false, _) => 0.0,
+            (true, 0) => 1.0 / all as f32,
+            (true, n) => f32::from(u8::from(held[c])) / n as f32,
+        })
+    };
+    (all > 0).then(|| held.iter().zip(&those).map(|(held, those)| share(held, *those)).collect())
+}
+
+/// A weight that may change evenly along a row.
+pub(super) struct Weight<'a> {
+    left: f32,
+    rise: f32,
+    across: &'a [f32],
+}
+
+#[allow(unsafe_code)] // the dispatch to the processor's vector width is the macro's
+mod vector {
+    use super::Weight;
+    use crate::pixel::tone::{root, rounded_root};
+    use multiversion::multiversion;
+
+    #[multiversion(targets("x86_64+avx2+fma"))]
+    pub(super) fn add(sums: &mut [f32], codes: &[u16], weight: &Weight<'_>) {
+        for ((sum, code), across) in sums.iter_mut().zip(codes).zip(weight.across) {
+            let root = f32::from(*code);
+            *sum = across.mul_add(weight.rise, weight.left).mul_add(root * root, *sum);
+        }
+    }
+
+    #[multiversion(targets("x86_64+avx2+fma"))]
+    pub(super) fn add_light(sums: &mut [f32], light: &[f32], gain: f32, weight: &Weight<'_>) {
+        for ((sum, light), across) in sums.iter_mut().zip(light).zip(weight.across) {
+            let root = rounded_root(light * gain);
+            *sum = across.mul_add(weight.rise, weight.left).mul_add(root * root, *sum);
+        }
+    }
+
+    /// White, as the square of its root code.
+    const WHITE: f32 = 65535.0 * 65535.0;
+
+    #[multiversion(targets("x86_64+avx2+fma"))]
+    pub(super) fn roots(sums: &[f32]) -> Vec<u16> {
+        sums.iter().map(|sum| root(sum * (1.0 / WHITE))).collect()
+    }
+}
