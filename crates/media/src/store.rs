@@ -12,7 +12,7 @@ use evanu_core::geometry::{Rect, Size};
 use evanu_core::pixel::{Depth, FrameSource, Samples, SourceError, halve};
 use std::cell::RefCell;
 use std::fs::File;
-use std::io::{BufWriter, Write};
+use std::io::Write;
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 
@@ -66,7 +66,7 @@ fn write_pyramid(size: Size, samples: Samples, headroom: f32, store: &Path) -> s
     let folder = store.parent().unwrap_or(Path::new("."));
     let mut file = tempfile::Builder::new().prefix(".pyramid-").tempfile_in(folder)?;
     {
-        let mut out = BufWriter::with_capacity(1 << 20, file.as_file_mut());
+        let out = file.as_file_mut();
         let mut head = MAGIC.to_vec();
         head.extend(size.width.to_le_bytes());
         head.extend(size.height.to_le_bytes());
@@ -80,9 +80,8 @@ fn write_pyramid(size: Size, samples: Samples, headroom: f32, store: &Path) -> s
                 level = halve(s, &level);
                 s = s.at_level(1);
             }
-            write_level(&mut out, s, &level)?;
+            write_level(out, s, &level)?;
         }
-        out.flush()?;
     }
     file.persist(store).map_err(|e| e.error)?;
     Ok(())

@@ -9,7 +9,6 @@ use crate::combine::consensus::Decided;
 use crate::geometry::{Point, simplified_to, trace};
 use crate::pixel::blur::boxed;
 use crate::pixel::flood::flood;
-use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 /// Share of frames that show the same as the plate, up to which a place moves.
@@ -62,15 +61,8 @@ pub fn find(decided: &Decided) -> Vec<Moving> {
     if n < 3 {
         return Vec::new();
     }
-    let few: Vec<f32> = (0..w * h)
-        .into_par_iter()
-        .map(|p| {
-            let label = usize::from(choice.labels[p]);
-            let there = (0..n).filter(|&k| decided.covered(k, p)).count();
-            let same = (0..n).filter(|&k| decided.alike(k, label, p)).count();
-            f32::from(u8::from(there >= 3 && (same as f32) <= FEW * there as f32))
-        })
-        .collect();
+    let few = |(there, same): (u32, u32)| there >= 3 && same as f32 <= FEW * there as f32;
+    let few: Vec<f32> = decided.support().into_iter().map(|s| f32::from(u8::from(few(s)))).collect();
     let dense = boxed(&few, w, h, (JOIN * w as f32).round() as usize);
     let mut open: Vec<bool> = dense.iter().map(|d| *d > DENSE.1).collect();
     let mut areas = Vec::new();

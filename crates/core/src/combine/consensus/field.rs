@@ -108,6 +108,25 @@ impl Field {
         self.width * self.height
     }
 
+    /// How many frames reach each pixel, and how many of them show the same as what was labelled.
+    pub(super) fn support(&self, labelled: &Layer) -> Vec<(u32, u32)> {
+        let mut out = vec![(0, 0); self.pixels()];
+        out.par_chunks_mut(self.width).enumerate().for_each_init(
+            || vec![0.0; self.width],
+            |chi2, (y, row)| {
+                for k in 0..self.count() {
+                    self.chi2_against(k, labelled, y, chi2);
+                    let covered = &self.layers[k].covered[y * self.width..];
+                    for ((counts, chi2), covered) in row.iter_mut().zip(&*chi2).zip(covered) {
+                        counts.0 += u32::from(*covered);
+                        counts.1 += u32::from(*covered && *chi2 < SAME);
+                    }
+                }
+            },
+        );
+        out
+    }
+
     pub(crate) fn covered(&self, k: usize, p: usize) -> bool {
         self.layers[k].covered[p]
     }
@@ -189,13 +208,12 @@ impl Field {
     }
 
     /// For each pixel, a bit for each frame that shows the same as the labelled one there and right beside it.
-    pub(super) fn members(&self, labels: &[u16], words: usize) -> Vec<u64> {
+    pub(super) fn members(&self, (labels, labelled): (&[u16], &Layer), words: usize) -> Vec<u64> {
         let mut same = vec![0u64; self.pixels() * words];
-        let labelled = self.labelled(labels);
         same.par_chunks_mut(self.width * words).enumerate().for_each(|(y, row)| {
             let mut chi2 = vec![0.0; self.width];
             for k in 0..self.count() {
-                self.chi2_against(k, &labelled, y, &mut chi2);
+                self.chi2_against(k, labelled, y, &mut chi2);
                 for (x, chi2) in chi2.iter().enumerate() {
                     let p = y * self.width + x;
                     let agrees = k == usize::from(labels[p]) || self.covered(k, p) && *chi2 < SAME;
@@ -224,8 +242,14 @@ impl Field {
     }
 
     /// The members, but where any frame surely shows something else, only the one that differs most.
-    pub(super) fn crowd(&self, labels: &[u16], members: &[u64], words: usize, changed: &[bool]) -> Vec<u64> {
-        let (mut out, labelled) = (members.to_vec(), self.labelled(labels));
+    pub(super) fn crowd(
+        &self,
+        labelled: &Layer,
+        members: &[u64],
+        words: usize,
+        changed: &[bool],
+    ) -> Vec<u64> {
+        let mut out = members.to_vec();
         out.par_chunks_mut(self.width * words).enumerate().for_each(|(y, row)| {
             let changed = &changed[y * self.width..][..self.width];
             if !changed.contains(&true) {
@@ -233,7 +257,7 @@ impl Field {
             }
             let (mut chi2, mut most) = (vec![0.0; self.width], vec![(DIFFER, None); self.width]);
             for k in 0..self.count() {
-                self.chi2_against(k, &labelled, y, &mut chi2);
+                self.chi2_against(k, labelled, y, &mut chi2);
                 for (most, &chi2) in most.iter_mut().zip(&chi2) {
                     if chi2 > most.0 {
                         *most = (chi2, Some(k));
@@ -323,15 +347,15 @@ mod vector {
 
 /// Binomial blur over 3×3.
 fn blurred(plane: &[u16], (width, height): (usize, usize)) -> Vec<u16> {
-    let at = |x: usize, y: usize| u32::from(plane[y * width + x]);
-    let mut out = vec![0; plane.len()];
+    let row = |y: usize| &plane[y * width..][..width];
+    let (mut out, mut columns) = (Vec::with_capacity(plane.len()), vec![0; width + 2]);
     for y in 0..height {
-        let (up, down) = (y.saturating_sub(1), (y + 1).min(height - 1));
-        for x in 0..width {
-            let (left, right) = (x.saturating_sub(1), (x + 1).min(width - 1));
-            let column = |x: usize| at(x, up) + 2 * at(x, y) + at(x, down);
-            out[y * width + x] = ((column(left) + 2 * column(x) + column(right) + 8) / 16) as u16;
+        let (up, down) = (row(y.saturating_sub(1)), row((y + 1).min(height - 1)));
+        for (((column, up), own), down) in columns[1..].iter_mut().zip(up).zip(row(y)).zip(down) {
+            *column = u32::from(*up) + 2 * u32::from(*own) + u32::from(*down);
         }
+        (columns[0], columns[width + 1]) = (columns[1], columns[width]);
+        out.extend(columns.windows(3).map(|c| ((c[0] + 2 * c[1] + c[2] + 8) / 16) as u16));
     }
     out
 }
@@ -346,13 +370,12 @@ pub(super) struct Costs {
 
 impl Costs {
     /// For each pixel, the best label that shows something else, and how much more it costs.
-    pub fn rivals(&self, field: &Field, labels: &[u16]) -> Vec<Option<(f32, u16)>> {
-        let labelled = field.labelled(labels);
+    pub fn rivals(&self, field: &Field, (labels, labelled): (&[u16], &Layer)) -> Vec<Option<(f32, u16)>> {
         let rows = |y: usize| {
             let (from, mut chi2) = (y * field.width, vec![0.0; field.width]);
             let mut best: Vec<Option<(f32, u16)>> = vec![None; field.width];
             for k in 0..field.count() {
-                field.chi2_against(k, &labelled, y, &mut chi2);
+                field.chi2_against(k, labelled, y, &mut chi2);
                 for (x, best) in best.iter_mut().enumerate().filter(|(x, _)| self.changed[from + x]) {
                     let p = from + x;
                     let more = self.planes[k][p] - self.planes[usize::from(labels[p])][p];

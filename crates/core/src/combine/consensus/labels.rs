@@ -5,7 +5,7 @@
 //! the rest could not change. They fall into connected parts that are solved at the same time; a part about which nothing
 //! has changed since the label was last on offer is left out. Cost: a minimum cut over those nodes for each label and round.
 
-use super::field::{Costs, Field};
+use super::field::{Costs, Field, Layer};
 use crate::combine::maxflow::Graph;
 use crate::pixel::flood::parts;
 use rayon::prelude::*;
@@ -24,7 +24,8 @@ const ROUNDS: usize = 3;
 /// Costs are counted in hundredths.
 const UNIT: f32 = 100.0;
 
-pub(super) fn solve(field: &Field, costs: &Costs) -> Vec<u16> {
+/// The labels, and what the frames they name show.
+pub(super) fn solve(field: &Field, costs: &Costs) -> (Vec<u16>, Layer) {
     let (n, w) = (field.count(), field.width);
     let mut labels: Vec<u16> = (0..field.pixels())
         .into_par_iter()
@@ -33,8 +34,9 @@ pub(super) fn solve(field: &Field, costs: &Costs) -> Vec<u16> {
             best.unwrap_or(0) as u16
         })
         .collect();
+    let mut labelled = field.labelled(&labels);
     if n < 2 {
-        return labels;
+        return (labels, labelled);
     }
     let changed: Vec<usize> = (0..labels.len()).filter(|&p| costs.changed[p]).collect();
     // Rows at which places may change hands.
@@ -45,7 +47,7 @@ pub(super) fn solve(field: &Field, costs: &Costs) -> Vec<u16> {
     let (mut now, mut moved) = (1u32, vec![1u32; labels.len()]);
     let mut offered = vec![0u32; n];
     let mut open = vec![false; labels.len()];
-    let (mut labelled, mut unlike) = (field.labelled(&labels), vec![false; labels.len()]);
+    let mut unlike = vec![false; labels.len()];
     for _ in 0..ROUNDS {
         let begin = now;
         for (alpha, last) in offered.iter_mut().enumerate() {
@@ -79,7 +81,7 @@ pub(super) fn solve(field: &Field, costs: &Costs) -> Vec<u16> {
             break;
         }
     }
-    labels
+    (labels, labelled)
 }
 
 /// A label that places may take instead of their own.

@@ -20,7 +20,7 @@ mod labels;
 mod votes;
 
 pub(crate) use contour::Thing;
-use field::Costs;
+use field::{Costs, Layer};
 pub(crate) use field::{DIFFER, SAME};
 pub use field::{Field, LayerData};
 
@@ -81,7 +81,7 @@ pub fn together(
 ) -> Choice {
     let field = Field::new(size, layers, noise, (1u32 << level) as f32);
     let (labels, words) = (vec![0; field.pixels()], frames.len().div_ceil(WORD));
-    let members = field.members(&labels, words);
+    let members = field.members((&labels, &field.labelled(&labels)), words);
     Choice { level, size, corner, frames, labels, words, members, crowd: Vec::new() }
 }
 
@@ -104,19 +104,21 @@ pub struct Decided {
     /// The frames on the reduced picture.
     field: Field,
     costs: Costs,
+    /// What was chosen, as one of them.
+    labelled: Layer,
 }
 
 impl Decided {
     /// For each pixel, how much more the best story costs that shows something else than what was chosen, and whose it
     /// is (a place in the choice's frames); `None` where nobody shows anything else.
     pub fn rivals(&self) -> Vec<Option<(f32, u16)>> {
-        self.costs.rivals(&self.field, &self.choice.labels)
+        self.costs.rivals(&self.field, (&self.choice.labels, &self.labelled))
     }
 
     /// Whether a border between two choices runs between these pixels where both frames surely differ on both sides.
     pub fn torn(&self, p: usize, q: usize) -> bool {
         let (a, b) = (usize::from(self.choice.labels[p]), usize::from(self.choice.labels[q]));
-        a != b && [p, q].iter().all(|&p| self.field.chi2(a, b, p) > DIFFER)
+        a != b && self.costs.changed[p] && [p, q].iter().all(|&p| self.field.chi2(a, b, p) > DIFFER)
     }
 
     /// How far the mean colours of two of the choice's frames over a place differ, in deviations of one pixel. What only
@@ -139,6 +141,11 @@ impl Decided {
             !clipped(usize::from(self.choice.labels[p]), p) && (0..self.field.count()).any(|k| clipped(k, p))
         };
         place.iter().filter(|&&p| fell(p)).count() as f32 / place.len().max(1) as f32
+    }
+
+    /// How many frames reach each pixel, and how many of them show the same as what was chosen.
+    pub fn support(&self) -> Vec<(u32, u32)> {
+        self.field.support(&self.labelled)
     }
 
     /// Whether one of the choice's frames reaches a pixel.
@@ -181,10 +188,10 @@ pub fn decide(
     let field = Field::new(size, sorted, noise, (1u32 << level) as f32);
     let mut costs = votes::costs(&field, &moments);
     contour::add(&field, &mut costs);
-    let labels = labels::solve(&field, &costs);
+    let (labels, labelled) = labels::solve(&field, &costs);
     let words = frames.len().div_ceil(WORD);
-    let members = field.members(&labels, words);
-    let crowd = field.crowd(&labels, &members, words, &costs.changed);
+    let members = field.members((&labels, &labelled), words);
+    let crowd = field.crowd(&labelled, &members, words, &costs.changed);
     let choice = Choice { level, size, corner: (0, 0), frames, labels, words, members, crowd };
-    Decided { choice, field, costs }
+    Decided { choice, field, costs, labelled }
 }
