@@ -1,6 +1,6 @@
 //! Frames as tiled pyramids on disk.
 //!
-//! A file holds a head (sides, kind of samples, headroom) and, level after level, tiles of 256×256 RGB samples of 8 or
+//! A file holds a head (sides, kind of samples, headroom) and, level after level, tiles of 128×128 RGB samples of 8 or
 //! 16 bits (edge tiles are full size too, so that every offset is arithmetic). Regions are read with positioned reads of just the rows they
 //! need; the kernel's page cache does the rest. A memory map would save one copy, but its pages count as the
 //! process's memory, and the promise is that memory does not grow with the number of frames.
@@ -16,8 +16,8 @@ use std::io::Write;
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 
-const TILE: u32 = 256;
-const MAGIC: &[u8; 8] = b"evanuPY2";
+const TILE: u32 = 128;
+const MAGIC: &[u8; 8] = b"evanuPY3";
 const HEAD: u64 = 32;
 
 /// A frame's pyramid on disk.
