@@ -80,7 +80,7 @@ function Waiting({ set }: { set: SetDetail }) {
   const busy = set.run?.state === "running" || set.run?.state === "queued";
   return (
     <div className="surround-grey flex h-full flex-col items-center justify-center gap-3 p-6 text-white">
-      {first && <img src={thumbnail(set.id, first.id, 1400)} alt="" className="min-h-0 shrink object-contain" />}
+      {first && <img src={thumbnail(set, first.id, 1400)} alt="" className="min-h-0 shrink object-contain" />}
       <p className="shrink-0">
         {busy ? (first ? `Frame 1 as shot, ${ready.length} of ${set.frames.length} read. The plate appears when all are aligned; All frames shows what is there.` : "Reading the first frame.") : set.frames.length ? "No plate: see the job sheet." : "Add frames on the job sheet."}
       </p>

@@ -69,6 +69,8 @@ struct Inner {
     reading: Mutex<HashSet<i64>>,
     events: broadcast::Sender<Event>,
     queue: runs::Queue,
+    /// Threads for long work, so that what is looked at does not wait behind it.
+    behind: rayon::ThreadPool,
 }
 
 /// A lock that was held by a thread that panicked is still good: every change under it is whole.
@@ -100,6 +102,7 @@ impl Studio {
             reading: Mutex::new(HashSet::new()),
             events,
             queue: runs::Queue::default(),
+            behind: runs::threads_behind()?,
         }));
         studio.sweep()?;
         studio.start_worker()?;

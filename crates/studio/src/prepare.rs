@@ -39,7 +39,8 @@ impl Studio {
                 rows.iter().map(|f| self.pyramid(f)).collect::<Result<_, _>>()?;
             let sources: Vec<&dyn FrameSource> = open.iter().map(|f| &**f as &dyn FrameSource).collect();
             let clocks: Vec<Option<f64>> = rows.iter().map(|f| f.camera.seconds()).collect();
-            let plan = prepare::plan(&recipe, &sources, &clocks, &|share| work.at(share))?;
+            let planned = || prepare::plan(&recipe, &sources, &clocks, &|share| work.at(share));
+            let plan = self.0.behind.install(planned)?;
             self.db().execute(
                 "INSERT OR REPLACE INTO plans (set_id, key, plan) VALUES (?1, ?2, ?3)",
                 params![set, key, serde_json::to_string(&plan)?],
@@ -63,13 +64,14 @@ impl Studio {
             }
             let done = AtomicUsize::new(total.saturating_sub(unread.len()));
             let share = |n: usize| work.at(n as f32 / total as f32).map_err(|_| StudioError::Cancelled);
-            unread.par_iter().try_for_each(|frame| {
+            let read = |frame: &FrameRow| {
                 share(done.load(Ordering::Relaxed))?;
                 if self.read_once(work.set, frame)? {
                     share(done.fetch_add(1, Ordering::Relaxed) + 1)?;
                 }
                 Ok::<_, StudioError>(())
-            })?;
+            };
+            self.0.behind.install(|| unread.par_iter().try_for_each(read))?;
             std::thread::sleep(Duration::from_millis(5));
         }
     }
@@ -83,7 +85,7 @@ impl Studio {
             let mut arrived = rows.iter().filter(|f| f.hash == hash && f.state == FrameState::Reading);
             arrived.try_for_each(|frame| studio.read_once(set, frame).map(|_| ()))
         };
-        rayon::spawn(move || match std::panic::catch_unwind(std::panic::AssertUnwindSafe(read)) {
+        self.0.behind.spawn(move || match std::panic::catch_unwind(std::panic::AssertUnwindSafe(read)) {
             Ok(Ok(())) => {}
             Ok(Err(e)) => tracing::warn!("a frame could not be read ahead: {e}"),
             Err(_) => tracing::warn!("a frame could not be read ahead"),

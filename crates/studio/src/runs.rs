@@ -49,7 +49,7 @@ impl Work<'_> {
             c.step.share = c.step.share.max(share);
             let spent = c.began.elapsed().as_secs_f32();
             c.step.seconds_left = (share > 0.05 && spent > 0.5).then(|| spent * (1.0 - share) / share);
-            let due = c.told.elapsed() > Duration::from_millis(80);
+            let due = c.told.elapsed() > Duration::from_millis(250);
             if due {
                 c.told = Instant::now();
             }
@@ -60,6 +60,23 @@ impl Work<'_> {
         }
         if self.stop.load(Ordering::Relaxed) { Err(Cancelled) } else { Ok(()) }
     }
+}
+
+/// As many threads as there are processors, which give way to those that make what is looked at.
+///
+/// They do computations only: while one waits for another, it may take up any other work of theirs, and must hold nothing then
+/// that this waits for.
+pub(crate) fn threads_behind() -> Result<rayon::ThreadPool, StudioError> {
+    /// How much they give way, 0 not at all and 19 entirely.
+    const NICE: i32 = 5;
+    rayon::ThreadPoolBuilder::new()
+        .thread_name(|k| format!("behind {k}"))
+        .start_handler(|_| {
+            // Without it they share the processors evenly, which is no fault.
+            let _ = rustix::process::setpriority_process(None, NICE);
+        })
+        .build()
+        .map_err(|e| StudioError::Storage(format!("no threads for background work: {e}")))
 }
 
 fn kind_name(kind: RunKind) -> &'static str {

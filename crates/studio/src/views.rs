@@ -251,7 +251,7 @@ impl Studio {
             return Ok(());
         }
         let open: Vec<&dyn FrameSource> = sources.iter().map(|s| &**s as &dyn FrameSource).collect();
-        match evanu_core::prepare::choose(plan, recipe, &open) {
+        match self.0.behind.install(|| evanu_core::prepare::choose(plan, recipe, &open)) {
             Err(RenderError::NoFrames) => return Ok(()),
             other => other?,
         }

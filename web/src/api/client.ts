@@ -97,7 +97,9 @@ export const statePicture = (set: number, state: State, side: number) => `/api/s
 /** The plate where a lift lies, as the lift's state has it. */
 export const liftPicture = (set: number, key: string, lift: number) => `/api/sets/${set}/lifts/${lift}/picture?${key}`;
 
-export const thumbnail = (set: number, frame: number, side: number) => `/api/sets/${set}/frames/${frame}/thumbnail?side=${side}`;
+/** A frame as shot and developed; the address stays the same as long as the picture does. */
+export const thumbnail = (set: SetDetail, frame: number, side: number) =>
+  `/api/sets/${set.id}/frames/${frame}/thumbnail?side=${side}&v=${encodeURIComponent(Object.values(set.recipe.develop ?? {}).join("_"))}`;
 
 /** Sends files, telling the share that has gone; then begins the work on them. */
 export function upload(set: number, files: File[], told: (share: number) => void): Promise<void> {

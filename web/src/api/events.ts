@@ -3,11 +3,25 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 import type { Run, ServerEvent, SetDetail, SetSummary } from "./client";
 
+/** Milliseconds that changes of a set are gathered for. */
+const MOMENT = 60;
+
 export function useEvents() {
   const client = useQueryClient();
   useEffect(() => {
     const source = new EventSource("/api/events");
     const all = () => void client.invalidateQueries();
+    // Frames come in a dozen at a time: asked once for all that changed within a moment.
+    const waiting = new Set<number>();
+    const later = (id: number) => {
+      if (waiting.has(id)) return;
+      waiting.add(id);
+      setTimeout(() => {
+        waiting.delete(id);
+        // While an act of this page is on its way, its answer brings the state.
+        if (!client.isMutating({ mutationKey: ["act", id] })) void client.invalidateQueries({ queryKey: ["set", id] });
+      }, MOMENT);
+    };
     let lost = false;
     source.onerror = () => (lost = true);
     source.onopen = () => {
@@ -18,8 +32,7 @@ export function useEvents() {
     source.onmessage = (message: MessageEvent<string>) => {
       const event = JSON.parse(message.data) as ServerEvent;
       if (event.type === "sets") void client.invalidateQueries({ queryKey: ["sets"] });
-      // While an act of this page is on its way, its answer brings the state.
-      if (event.type === "set" && !client.isMutating({ mutationKey: ["act", event.id] })) void client.invalidateQueries({ queryKey: ["set", event.id] });
+      if (event.type === "set") later(event.id);
       if (event.type === "run") {
         const run: Run = event.run;
         client.setQueryData<SetDetail>(["set", run.set], (old) => old && newer(old, run));

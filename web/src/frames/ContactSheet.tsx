@@ -68,7 +68,7 @@ function Card({ set, frame: f, chosen, toggle, show }: { set: SetDetail; frame: 
     <article className={`w-[186px] ${f.used || f.state !== "ready" ? "" : "opacity-60"}`} data-testid={`card-${n}`}>
       <button className="block w-full" aria-label={`Show frame ${n}`} disabled={f.state !== "ready"} onClick={show} onDoubleClick={show}>
         {f.state === "ready" ? (
-          <img src={`${thumbnail(set.id, f.id, 320)}&v=${set.frame_key ?? ""}`} alt="" loading="lazy" className={`aspect-[3/2] w-full bg-[#777] object-contain ${chosen ? "outline-3 outline-ink" : ""}`} />
+          <img src={thumbnail(set, f.id, 320)} alt="" loading="lazy" className={`aspect-[3/2] w-full bg-[#777] object-contain ${chosen ? "outline-3 outline-ink" : ""}`} />
         ) : (
           <div className={`aspect-[3/2] w-full ${f.state === "failed" ? "bg-rule" : "skeleton"}`} />
         )}
@@ -219,7 +219,7 @@ function Large({ set, id, go }: { set: SetDetail; id: number; go: (id: number | 
       }}
     >
       <div className="flex min-h-0 grow items-center justify-center p-3">
-        {f.state === "ready" && <img src={thumbnail(set.id, f.id, 2000)} alt={`Frame ${k + 1} as shot`} className="max-h-full max-w-full object-contain" />}
+        {f.state === "ready" && <img src={thumbnail(set, f.id, 2000)} alt={`Frame ${k + 1} as shot`} className="max-h-full max-w-full object-contain" />}
       </div>
       <div className="flex items-center gap-3 bg-leaf px-3 py-1 text-ink">
         <Button onClick={() => next(-1)}>Before</Button>

@@ -179,7 +179,7 @@ export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
                     {at >= 0 && shown ? (
                       <Crop look={shown} width={width} at={at} outline={agrees == null ? "none" : agrees ? "solid" : "dashed"} />
                     ) : f.state === "ready" ? (
-                      <img src={thumbnail(set.id, f.id, 200)} alt="" style={{ width, height: HEIGHT }} className="object-cover" />
+                      <img src={thumbnail(set, f.id, 200)} alt="" style={{ width, height: HEIGHT }} className="object-cover" />
                     ) : (
                       <div style={{ width, height: HEIGHT }} className={f.state === "failed" ? "bg-rule" : "skeleton"} />
                     )}

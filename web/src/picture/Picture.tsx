@@ -191,7 +191,12 @@ function Tag({ text, right }: { text: string; right?: boolean }) {
   return <div className={`pointer-events-none absolute top-2 bg-leaf px-2 py-0.5 text-sm ${right ? "right-2" : "left-2"}`}>{text}</div>;
 }
 
-/** Cuts the other view at the divider and brings the held one to the front. */
+/** Shows a part of an image. Whatever is set has everything drawn again, so it is set only when it is another. */
+function cut(image: OpenSeadragon.TiledImage, part: OpenSeadragon.Rect) {
+  if (!image.getClip()?.equals(part)) image.setClip(part);
+}
+
+/** Cuts the other view at the divider and brings the held one to the front; called whenever something was drawn. */
 function clip(viewer: OpenSeadragon.Viewer, slots: Slots | null, second = true) {
   if (!slots) return;
   const { divider, other, holding, compare, loop, pinned } = useView.getState();
@@ -203,14 +208,14 @@ function clip(viewer: OpenSeadragon.Viewer, slots: Slots | null, second = true) 
     if (viewer.world.getIndexOfItem(before) !== top) viewer.world.setItemIndex(before, top);
     before.setOpacity(holding ? 1 : 0);
     // Loaded though unseen, so that it is there the moment it is asked for.
-    before.setPreload(true);
+    if (!before.getPreload()) before.setPreload(true);
   }
   const peek = slots.peek.image;
   if (peek && (loop || pinned)) {
     // The frame that is pointed at shows in place: in the loop's box, or as much around the place as a crop does.
     const size = 132 / (useView.getState().zoom / window.devicePixelRatio || 1);
     const box = loop ? boxOf(loop) : { x: (pinned?.x ?? 0) - size / 2, y: (pinned?.y ?? 0) - size / 3, width: size, height: (2 * size) / 3 };
-    peek.setClip(new OpenSeadragon.Rect(box.x, box.y, box.width, box.height));
+    cut(peek, new OpenSeadragon.Rect(box.x, box.y, box.width, box.height));
     const last = before ? top - 1 : top;
     if (last >= 0 && viewer.world.getIndexOfItem(peek) !== last) viewer.world.setItemIndex(peek, last);
   }
@@ -221,7 +226,7 @@ function clip(viewer: OpenSeadragon.Viewer, slots: Slots | null, second = true) 
     right.setOpacity(!other || from >= size.x ? 0 : compare === "through" ? 0.5 : compare === "turns" && !second ? 0 : 1);
     // While the frame as shot is held, nothing is taken off it.
     right.setCompositeOperation(compare === "difference" && !holding ? "difference" : "source-over");
-    right.setClip(new OpenSeadragon.Rect(from, 0, Math.max(size.x - from, 1), size.y));
+    cut(right, new OpenSeadragon.Rect(from, 0, Math.max(size.x - from, 1), size.y));
   }
 }
 

@@ -59,7 +59,7 @@ export function FramesLine({ open, set }: { open: OpenSet; set: SetDetail }) {
               onClick={() => put(isLaid(f) ? { view: `frame-${f.index}`, flicking: false, sheet: false } : { sheet: true, large: f.id })}
             >
               {f.state === "ready" ? (
-                <img src={`${thumbnail(set.id, f.id, 120)}&v=${set.frame_key ?? ""}`} alt="" className={`h-9 w-[54px] object-cover ${f.used ? "" : "opacity-40"}`} />
+                <img src={thumbnail(set, f.id, 120)} alt="" className={`h-9 w-[54px] object-cover ${f.used ? "" : "opacity-40"}`} />
               ) : (
                 <div className={`h-9 w-[54px] ${f.state === "failed" ? "bg-rule" : "skeleton"}`} />
               )}
