@@ -43,6 +43,27 @@ fn the_look_through_follows_the_pointer_and_names_the_frames() {
 }
 
 #[test]
+fn a_picture_at_rest_is_not_drawn_again() {
+    with_stage(|s| async move {
+        s.bring_in(3).await;
+        s.js("const draw = CanvasRenderingContext2D.prototype.drawImage; window.drawn = 0; CanvasRenderingContext2D.prototype.drawImage = function (...all) { drawn++; return draw.apply(this, all); };").await;
+        let drawn_in_a_second = async || {
+            tokio::time::sleep(std::time::Duration::from_millis(1500)).await;
+            s.js("drawn = 0").await;
+            tokio::time::sleep(std::time::Duration::from_secs(1)).await;
+            s.js("return drawn").await.as_u64().unwrap()
+        };
+        s.tap('h').await;
+        s.until("drawn > 0").await;
+        assert_eq!(drawn_in_a_second().await, 0, "the plate alone");
+        // Beside another frame as well, cut where the divider stands.
+        s.press("Divide").await;
+        s.until("drawn > 0 && document.querySelector('[aria-label=\"Divider between two views\"]')").await;
+        assert_eq!(drawn_in_a_second().await, 0, "two beside each other");
+    });
+}
+
+#[test]
 fn frames_are_flicked_through_and_everything_is_reached_by_key() {
     with_stage(|s| async move {
         s.bring_in(3).await;

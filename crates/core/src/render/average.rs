@@ -253,3 +253,81 @@ mod vector {
         sums.iter().map(|sum| root(sum * (1.0 / WHITE))).collect()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::pixel::tone::{append_roots, linear_of_root};
+    use crate::random::Random;
+
+    #[test]
+    fn shares_of_every_corner_add_up_to_one_whoever_reaches() {
+        let held = [[true, false, false, false], [true, true, false, false], [false, true, true, false]];
+        for there in 1..8u32 {
+            let shares = weights(&held, |k| there >> k & 1 == 1).unwrap();
+            for corner in 0..4 {
+                let sum: f32 = shares.iter().map(|s| s[corner]).sum();
+                assert!((sum - 1.0).abs() < 1e-6, "{there}: {shares:?}");
+            }
+            assert!((0..3).all(|k| there >> k & 1 == 1 || shares[k] == [0.0; 4]));
+        }
+        assert!(weights(&held, |_| false).is_none());
+        // Nobody chose the last corner: there the chosen count alike; one that is not chosen anywhere counts nowhere.
+        let shares = weights(&[[true, true, true, false], [false; 4]], |_| true).unwrap();
+        assert_eq!(shares, [[1.0; 4], [0.0; 4]]);
+        // None of those that reach was chosen: all of them count.
+        assert_eq!(weights(&[[true; 4], [false; 4], [false; 4]], |k| k > 0).unwrap()[2], [0.5; 4]);
+    }
+
+    #[test]
+    fn light_just_made_and_codes_that_were_kept_give_the_same_plate_in_any_order() {
+        let mut random = Random::new(5);
+        let (size, n) = (Size::new(40, 6), 240);
+        // Three frames; columns from 20 on chose the first and the last, those before all of them.
+        let members: Vec<u64> = (0..10).map(|p| if p % 5 < 2 { 0b111 } else { 0b101 }).collect();
+        let choice = Choice {
+            level: 3,
+            size: Size::new(5, 2),
+            corner: (0, 0),
+            frames: vec![7, 4, 9],
+            labels: vec![0; 10],
+            words: 1,
+            members,
+            crowd: Vec::new(),
+        };
+        let light: Vec<Vec<f32>> = (0..3).map(|_| (0..n).map(|_| random.unit() as f32).collect()).collect();
+        let spans = [vec![(0, 40); 6], vec![(3, 31); 6], vec![(0, 40); 6]];
+        let plate = |order: [usize; 3], kept: bool| {
+            let frames = order.map(|k| choice.frames[k]);
+            let spans: Vec<&[(u32, u32)]> = order.iter().map(|&k| &spans[k][..]).collect();
+            let place = (size, (Point::default(), 1.0));
+            let mut average = Average::new((&choice, &choice.members), &frames, &spans, place, (0..6, 0..40));
+            for layer in average.layers() {
+                let light = &light[order[layer]];
+                for (row, span) in spans[layer].iter().enumerate() {
+                    let (from, to) = (span.0 as usize, span.1 as usize);
+                    let run = &light[row * 40 + from..row * 40 + to];
+                    if kept {
+                        let mut codes = vec![0; from];
+                        append_roots(run, 0.9, &mut codes);
+                        codes.resize(40, 0);
+                        average.add(layer, row, [&codes, &codes, &codes]);
+                    } else {
+                        average.add_light(layer, (row, from), [run, run, run], [0.9; 3]);
+                    }
+                }
+            }
+            average.plate()
+        };
+        let first = plate([0, 1, 2], true);
+        assert_eq!(first, plate([0, 1, 2], false));
+        assert_eq!(first, plate([2, 0, 1], false));
+        // Where all that was chosen agrees from corner to corner, it is their plain average.
+        let mean =
+            |p: usize, of: &[usize]| of.iter().map(|&k| 0.9 * light[k][p]).sum::<f32>() / of.len() as f32;
+        for (p, of) in [(42, &[0, 2][..]), (45, &[0, 1, 2]), (75, &[0, 2])] {
+            let found = linear_of_root(first[1][p]);
+            assert!((found - mean(p, of)).abs() < 1e-4, "{p}: {found} for {}", mean(p, of));
+        }
+    }
+}
