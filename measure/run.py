@@ -3,7 +3,8 @@
 
 Usage: measure/run.py [WIDTH ...] [ENLARGED:FROM]      (default 1600 4242 7360:4242: 1.7, 12 and 36 megapixels)
 Sets are rendered once into .measure/; the library pipeline gets an environment of its own there. ENLARGED:FROM takes
-the frames of a rendered set enlarged to another width, for time and memory only: rendering 36 megapixels takes long.
+the frames of a rendered set enlarged to another width, with a sensor's grain at that size and stored as finely as a camera does, so
+that a file has as many bytes a pixel as a rendered one; for time and memory only: rendering 36 megapixels takes long.
 """
 
 import json
@@ -42,11 +43,13 @@ def enlarged(width, base):
     if not (folder / "done").exists():
         folder.mkdir(exist_ok=True)
         code = (
-            "import cv2, pathlib, sys\n"
-            "for p in sorted(pathlib.Path(sys.argv[1]).glob('*.jpg')):\n"
+            "import cv2, numpy, pathlib, sys\n"
+            "for k, p in enumerate(sorted(pathlib.Path(sys.argv[1]).glob('*.jpg'))):\n"
             "    i = cv2.imread(str(p)); w = int(sys.argv[3])\n"
             "    i = cv2.resize(i, (w, round(w * i.shape[0] / i.shape[1])), interpolation=cv2.INTER_CUBIC)\n"
-            "    cv2.imwrite(f'{sys.argv[2]}/{p.name}', i, [cv2.IMWRITE_JPEG_QUALITY, 91])\n"
+            "    grain = 3 * numpy.random.default_rng(k).standard_normal(i.shape, numpy.float32)\n"
+            "    i = numpy.clip(i + grain + 0.5, 0, 255).astype(numpy.uint8)\n"
+            "    cv2.imwrite(f'{sys.argv[2]}/{p.name}', i, [cv2.IMWRITE_JPEG_QUALITY, 95])\n"
         )
         subprocess.run([PYTHON, "-c", code, source, folder, str(width)], check=True)
         (folder / "done").touch()

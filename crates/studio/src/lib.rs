@@ -55,8 +55,8 @@ struct Inner {
     loaded: Mutex<HashMap<i64, Arc<views::Loaded>>>,
     tiles: Mutex<LruCache<String, Arc<Vec<u8>>>>,
     aligned: Mutex<views::AlignedTiles>,
-    /// Sets whose consensus is being decided, as they are shown meanwhile.
-    drafts: Mutex<HashMap<i64, Arc<views::Loaded>>>,
+    /// Sets whose consensus is being decided, as they are shown meanwhile; nothing yet while the plan is on its way.
+    drafts: Mutex<HashMap<i64, Option<Arc<views::Loaded>>>>,
     /// What the consensus chose, for the states last looked at; each is held while it is being decided.
     chosen: Mutex<LruCache<String, views::Deciding>>,
     /// States of the history that are looked at, by their key.

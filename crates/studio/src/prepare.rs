@@ -34,6 +34,8 @@ impl Studio {
         let recipe = self.recipe(set)?;
         let key = plan_key(&rows, &recipe);
         work.step("Aligning frames");
+        // Who asks the moment the plan is there does not wait for the decision.
+        let _drafting = self.drafting(set);
         if self.plan_text(set, &key)?.is_none() {
             let open: Vec<Arc<TiledFrame>> =
                 rows.iter().map(|f| self.pyramid(f)).collect::<Result<_, _>>()?;
@@ -47,7 +49,7 @@ impl Studio {
             )?;
         }
         work.step("Combining");
-        self.forget(set);
+        lock(&self.0.loaded).remove(&set);
         self.decide(set)?;
         Ok(None)
     }

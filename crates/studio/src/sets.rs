@@ -274,6 +274,8 @@ impl Studio {
         let name = self.check_set(id)?;
         let rows = self.frame_rows(id)?;
         let recipe = self.recipe(id)?;
+        // Before what is shown: a run that has ended leaves no draft behind.
+        let run = self.last_run(id)?;
         let (loaded, draft) = self.shown(id).ok().unzip();
         let missing: Vec<bool> = rows.iter().map(|r| !self.original(r).exists()).collect();
         let frames: Vec<FrameInfo> = frame_infos(&rows, &recipe, loaded.as_deref(), &missing);
@@ -302,7 +304,7 @@ impl Studio {
             note,
             undo,
             redo,
-            run: self.last_run(id)?,
+            run,
         })
     }
 

@@ -138,6 +138,15 @@ pub(crate) fn invalid(text: &str) -> StudioError {
     StudioError::Invalid(text.into())
 }
 
+/// A set is shown without its consensus as long as this lives, whatever happens.
+pub(crate) struct Drafting<'a>(&'a Studio, i64);
+
+impl Drop for Drafting<'_> {
+    fn drop(&mut self) {
+        lock(&self.0.0.drafts).remove(&self.1);
+    }
+}
+
 impl Studio {
     /// The set as it stands, opened; an error when its plan is not there yet.
     pub(crate) fn loaded(&self, set: i64) -> Result<Arc<Loaded>, StudioError> {
@@ -208,23 +217,26 @@ impl Studio {
     /// The set as it can be shown at once: while its consensus is being decided, with the median in its place.
     pub(crate) fn shown(&self, set: i64) -> Result<(Arc<Loaded>, bool), StudioError> {
         let draft = lock(&self.0.drafts).get(&set).cloned();
-        draft.map_or_else(|| Ok((self.loaded(set)?, false)), |draft| Ok((draft, true)))
+        match draft {
+            None => Ok((self.loaded(set)?, false)),
+            Some(Some(draft)) => Ok((draft, true)),
+            Some(None) => Ok((self.load(set, self.recipe(set)?, true)?, true)),
+        }
+    }
+
+    /// From now until what this gives is dropped, a set is shown without its consensus.
+    pub(crate) fn drafting(&self, set: i64) -> Drafting<'_> {
+        lock(&self.0.drafts).entry(set).or_default();
+        Drafting(self, set)
     }
 
     /// Decides the consensus of a set; meanwhile it is shown without.
     pub(crate) fn decide(&self, set: i64) -> Result<(), StudioError> {
-        /// Ends the draft, whatever happens.
-        struct Draft<'a>(&'a Studio, i64);
-        impl Drop for Draft<'_> {
-            fn drop(&mut self) {
-                lock(&self.0.0.drafts).remove(&self.1);
-            }
-        }
+        let _drafting = self.drafting(set);
         let draft = self.load(set, self.recipe(set)?, true)?;
         // Its tiles may be asked for a little longer than it is shown.
         lock(&self.0.states).put(draft.plate_key.clone(), draft.clone());
-        let _draft = Draft(self, set);
-        lock(&self.0.drafts).insert(set, draft);
+        lock(&self.0.drafts).insert(set, Some(draft));
         self.tell(Event::Set { id: set });
         self.agreement(set)?;
         Ok(())
