@@ -1,7 +1,7 @@
 //! Resampling a frame once, in linear light, through a plane transform, bent where depth asks for it.
 //!
 //! Kernel: Lanczos with three lobes over 6×6 source pixels (Duchon 1979; compared in Burger and Burge 2009),
-//! weights tabulated at 1/256 px and normalised to one, down columns and along rows. In each direction the sum is kept in
+//! weights as polynomials of the place between two pixels, brought to a sum of one, down columns and along rows. In each direction the sum is kept in
 //! the range of the four nearest pixels, so that no dark rim appears beside a bright edge, but where they form a peak it
 //! may rise above them (after the limiter of Suresh and Huynh 1997): clamped there too, fine detail lost eight percent of
 //! its energy. Frames that stand upright are resampled in two passes, others at each place by itself.
@@ -79,7 +79,9 @@ pub fn resample_rows<'a>(
     Ok(spans)
 }
 
-/// The columns of each row of `region` that a frame of `size` covers: first and one past the last.
+/// The columns of each row of `region` that a frame covers: first and one past the last, counted from the region's left; both 0
+/// where it covers none. `warp` leads from output pixels to pixels of the level whose size is given. Nothing is read: two places a row
+/// are worked out where all of it is covered, every place elsewhere.
 pub fn reach(size: Size, warp: &Warp<'_>, region: Rect) -> Vec<(u32, u32)> {
     let plane = warp.plane();
     let first = |row: u32| Point::new(region.x as f64, (region.y + i64::from(row)) as f64);

@@ -72,7 +72,8 @@ fn stops(first: [f32; 3], second: [f32; 3]) -> f32 {
     ((first.iter().sum::<f32>() / 3.0 + DARK) / (second.iter().sum::<f32>() / 3.0 + DARK)).log2()
 }
 
-/// Resamples a block of a frame, row by row, and matches it by a field; `to_frame` maps output pixels to pixels of `level`.
+/// Resamples a block of a frame, row by row, and brightens it by as many stops as a field of the reference says; `to_frame` maps output
+/// pixels to pixels of `level`. The sink gets linear light; returned are the columns that each row covers.
 ///
 /// # Errors
 /// When the frame cannot be read.

@@ -56,7 +56,7 @@ impl LayerData {
     }
 }
 
-#[derive(Clone)]
+/// A frame over the reduced picture, or what several of them show; then `covered` is empty.
 pub(super) struct Layer {
     planes: [Vec<u16>; 3],
     /// Noise and forgiven difference, in root codes; where the frame does not reach, noise without end.
