@@ -1,9 +1,9 @@
 //! A part of the plate that is looked at: its samples are kept, so that a change of method or one more lift shows at once.
 
 use super::stack::{Plate, Stack, Way, encoded};
-use super::{RenderError, Scene, View, blocks, join, rows_of};
+use super::{RenderError, Scene, View, blocks, end, join, rows_of};
 use crate::composite::Laid;
-use crate::geometry::{Point, Rect};
+use crate::geometry::Rect;
 use crate::pixel::Raster;
 use rayon::prelude::*;
 use std::sync::{Mutex, PoisonError};
@@ -38,9 +38,8 @@ impl Aligned {
     /// When a frame that only a lift needs cannot be read, or the consensus has not been decided.
     pub fn combined(&self, scene: &Scene<'_>, view: View, base: &str) -> Result<Raster, RenderError> {
         let (way, tables) = (scene.way(view)?, scene.tables(view));
-        let (from, up) = scene.corner(self.region, self.level);
-        let side = |n: u32| up * f64::from(n);
-        let to = Point::new(from.x + side(self.region.width), from.y + side(self.region.height));
+        let place = scene.corner(self.region, self.level);
+        let (from, to) = (place.0, end(self.region.size(), place));
         let lifts: Vec<Laid> = way.lifts.iter().filter(|l| l.fit.mask.touches(from, to)).cloned().collect();
         let keys: Vec<(u64, u32)> = lifts.iter().map(|l| (l.key, l.strength.to_bits())).collect();
         // Another method, looked at in between, leaves the plate as it is.

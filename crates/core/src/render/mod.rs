@@ -515,10 +515,16 @@ fn rows_of(frames: usize) -> i64 {
     (BUDGET / (6 * BLOCK as usize * frames.max(1))).clamp(8, 96) as i64
 }
 
-/// Whether a lift touches a block whose first pixel lies at a place in the reference.
-fn touched(lifts: &[Laid], block: Rect, (from, up): (Point, f64)) -> bool {
-    let to = Point::new(from.x + up * f64::from(block.width), from.y + up * f64::from(block.height));
-    lifts.iter().any(|l| l.fit.mask.touches(from, to))
+/// One past the last pixel of a block of this size, in the reference: its first pixel lies at a place there, and is as many of its
+/// pixels along a side.
+fn end(size: Size, (from, up): (Point, f64)) -> Point {
+    Point::new(from.x + up * f64::from(size.width), from.y + up * f64::from(size.height))
+}
+
+/// Whether a lift touches a block.
+fn touched(lifts: &[Laid], block: Rect, place: (Point, f64)) -> bool {
+    let to = end(block.size(), place);
+    lifts.iter().any(|l| l.fit.mask.touches(place.0, to))
 }
 
 /// Cuts a region into blocks of some rows.

@@ -224,9 +224,7 @@ impl Stack {
 
     /// Where the block lies in the reference: its first pixel and one past its last.
     pub fn extent(&self) -> (Point, Point) {
-        let ((from, up), size) = (self.place, self.size);
-        let to = Point::new(from.x + up * f64::from(size.width), from.y + up * f64::from(size.height));
-        (from, to)
+        (self.place.0, super::end(self.size, self.place))
     }
 
     /// Lays a lift over the plate; where its frame does not reach, the plate stays.
