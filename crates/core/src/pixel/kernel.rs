@@ -17,7 +17,7 @@ pub(super) const CHUNK: usize = 16;
 /// How far beyond the nearest samples a peak between them may rise, of what the two stand out by.
 const PEAK: f32 = 0.5;
 /// Coefficients of the even and of the odd part of a weight.
-const TERMS: usize = 5;
+const TERMS: usize = 4;
 
 /// A value for each sample of a chunk.
 pub(super) type Lanes = [f32; CHUNK];
@@ -75,13 +75,16 @@ impl Weights {
     #[inline(always)]
     fn at(&self, t: &Lanes) -> [Lanes; TAPS] {
         let mut out = [[0.0; CHUNK]; TAPS];
-        for k in 0..TAPS / 2 {
-            for i in 0..CHUNK {
-                let square = t[i] * t[i];
-                let by = |c: &[f32; TERMS]| c.iter().rev().fold(0.0, |v: f32, &c| v.mul_add(square, c));
-                let (even, odd) = (by(&self.even[k]), by(&self.odd[k]));
-                out[k][i] = odd.mul_add(t[i], even);
-                out[TAPS - 1 - k][i] = odd.mul_add(-t[i], even);
+        for i in 0..CHUNK {
+            let square = t[i] * t[i];
+            let by = |&[a, b, c, d]: &[f32; TERMS]| d.mul_add(square, c).mul_add(square, b).mul_add(square, a);
+            // The even parts are half of the weights' sum, which is one.
+            let (outer, next) = (by(&self.even[0]), by(&self.even[1]));
+            let even = [outer, next, 0.5 - outer - next];
+            for k in 0..TAPS / 2 {
+                let odd = by(&self.odd[k]);
+                out[k][i] = odd.mul_add(t[i], even[k]);
+                out[TAPS - 1 - k][i] = odd.mul_add(-t[i], even[k]);
             }
         }
         out
@@ -164,17 +167,33 @@ impl Along {
     }
 }
 
-/// Makes the samples of a chunk that begin at the same place, and then those that are left. `make` gets the place, and all
-/// bits set for each sample that begins there.
+/// All bits set for each sample that is meant.
+type Mask = [u32; CHUNK];
+
+/// Whether all samples of a chunk begin at the same place.
 #[inline(always)]
-fn by_place(at: &[i32; CHUNK], mut make: impl FnMut(i32, &[u32; CHUNK])) {
-    let mut left = (1u32 << CHUNK) - 1;
-    while left != 0 {
-        let place = at[left.trailing_zeros() as usize];
-        let same = at.map(|a| if a == place { u32::MAX } else { 0 });
-        make(place, &same);
-        left &= !same.iter().enumerate().fold(0, |bits, (i, s)| bits | (s & 1 << i));
+fn together(at: &[i32; CHUNK]) -> bool {
+    at.iter().fold(0, |differ, a| differ | (a ^ at[0])) == 0
+}
+
+/// Makes the samples of a chunk that begin at the first place, then those at the next, and so on to the last. `make` gets the place
+/// and the samples that begin there; it may be called for places that have none.
+#[inline(always)]
+fn by_place(at: &[i32; CHUNK], next: impl Fn(i32) -> i32, mut make: impl FnMut(i32, &Mask)) {
+    let (mut place, last) = at.iter().fold((i32::MAX, i32::MIN), |(l, h), &a| (l.min(a), h.max(a)));
+    loop {
+        make(place, &at.map(|a| if a == place { u32::MAX } else { 0 }));
+        if place == last {
+            break;
+        }
+        place = next(place);
     }
+}
+
+/// Along a line hardly any place is left out.
+#[inline(always)]
+fn following(place: i32) -> i32 {
+    place + 1
 }
 
 /// Each sample's six values by its weights. The sum is brought into the range of the middle four, which goes on as far as the
@@ -188,15 +207,16 @@ fn weighted(v: [&Lanes; TAPS], w: &[Lanes; TAPS]) -> Lanes {
     for i in 0..CHUNK {
         let sum = (1..TAPS).fold(w[0][i] * v[0][i], |sum, k| w[k][i].mul_add(v[k][i], sum));
         let [a, b, c, d] = [v[1][i], v[2][i], v[3][i], v[4][i]];
-        let (peak, dip) = (max(min(b - a, c - d), 0.0), max(min(a - b, d - c), 0.0));
+        let (rise, fall) = (b - a, c - d);
+        let (peak, dip) = (max(min(rise, fall), 0.0), min(max(rise, fall), 0.0));
         let (high, low) = (max(max(a, b), max(c, d)), min(min(a, b), min(c, d)));
-        out[i] = min(max(sum, (-PEAK).mul_add(dip, low)), PEAK.mul_add(peak, high));
+        out[i] = min(max(sum, PEAK.mul_add(dip, low)), PEAK.mul_add(peak, high));
     }
     out
 }
 
 #[inline(always)]
-fn keep(out: &mut Lanes, made: &Lanes, which: &[u32; CHUNK]) {
+fn keep(out: &mut Lanes, made: &Lanes, which: &Mask) {
     for i in 0..CHUNK {
         out[i] = f32::from_bits((made[i].to_bits() & which[i]) | (out[i].to_bits() & !which[i]));
     }
@@ -218,7 +238,13 @@ pub(super) fn across(row: [&[f32]; 3], origin: i64, along: &Along, kernel: &Weig
         // Where a chunk of loads begins that has this sample in its place.
         at.iter_mut().enumerate().for_each(|(i, a)| *a += (CHUNK - i) as i32);
         let weights = kernel.at(&t);
-        by_place(&at, |at, same| {
+        if together(&at) {
+            for (made, plane) in made.iter_mut().zip(row) {
+                *made = weighted(steps(&plane[at[0] as usize..]), &weights);
+            }
+            continue;
+        }
+        by_place(&at, following, |at, same| {
             for (made, plane) in made.iter_mut().zip(row) {
                 keep(made, &weighted(steps(&plane[at as usize..]), &weights), same);
             }
@@ -234,16 +260,29 @@ pub(super) fn down(rows: &Ring<'_>, column: usize, along: &Along, kernel: &Weigh
         let (at, t) = along.starts(n * CHUNK, rows.origin, rows.height);
         let weights = kernel.at(&t);
         let mut made = [[0.0; CHUNK]; 3];
-        by_place(&at, |at, same| {
-            let rows: [&Chunk; TAPS] =
-                std::array::from_fn(|k| &rows.rows[rows.stride * ((at as usize + k) & (rows.held - 1)) + n]);
+        let taps = |at: i32| -> [&Chunk; TAPS] {
+            std::array::from_fn(|k| &rows.rows[rows.stride * ((at as usize + k) & (rows.held - 1)) + n])
+        };
+        if together(&at) {
+            let taps = taps(at[0]);
             for (c, made) in made.iter_mut().enumerate() {
-                keep(made, &weighted(rows.map(|r| &r[c]), &weights), same);
+                *made = weighted(taps.map(|r| &r[c]), &weights);
             }
-        });
+        } else {
+            by_place(&at, following, |at, same| {
+                let taps = taps(at);
+                for (c, made) in made.iter_mut().enumerate() {
+                    keep(made, &weighted(taps.map(|r| &r[c]), &weights), same);
+                }
+            });
+        }
         let (from, to) = ((n * CHUNK).max(column), (n * CHUNK + CHUNK).min(end));
         for c in 0..3 {
-            out[c][from - column..to - column].copy_from_slice(&made[c][from - n * CHUNK..to - n * CHUNK]);
+            let out = &mut out[c][from - column..to - column];
+            match out.first_chunk_mut() {
+                Some(whole) => *whole = made[c],
+                None => out.copy_from_slice(&made[c][from - n * CHUNK..to - n * CHUNK]),
+            }
         }
     }
 }
@@ -267,7 +306,8 @@ pub(super) fn at_places(places: &[Point], kernel: &Weights, window: &Window, out
         }
         let (across, down) = (kernel.at(&u), kernel.at(&v));
         let mut made = [[0.0; CHUNK]; 3];
-        by_place(&at, |at, same| {
+        let next = |place| at.iter().fold(i32::MAX, |m, &a| if a > place { m.min(a) } else { m });
+        by_place(&at, next, |at, same| {
             for (made, plane) in made.iter_mut().zip(&window.planes) {
                 let rows: [[&Lanes; TAPS]; TAPS] =
                     std::array::from_fn(|k| steps(&plane[at as usize + k * window.width..]));
