@@ -11,7 +11,8 @@ use evanu_core::geometry::{Rect, Size};
 use evanu_core::pixel::Raster;
 use jpeg_encoder::{ColorType, Encoder, ImageBuffer, JpegColorType, SamplingFactor, rgb_to_ycbcr};
 use std::cell::RefCell;
-use std::io::{BufWriter, Seek, Write};
+use std::fs::File;
+use std::io::{BufWriter, Seek, SeekFrom, Write};
 use std::path::Path;
 use std::sync::mpsc::{Receiver, sync_channel};
 
@@ -118,7 +119,8 @@ pub fn write<E: Send>(
             None
         });
         let bands = Bands { receive, size: output.size };
-        let encoded = encode(BufWriter::with_capacity(1 << 20, file.as_file_mut()), output, bands);
+        let encoded =
+            encode(BufWriter::with_capacity(1 << 20, Settled::new(file.as_file_mut())), output, bands);
         match producer.join() {
             Ok(Some(e)) => Ok(Some(e)),
             Ok(None) => encoded.map(|()| None).map_err(io),
@@ -150,7 +152,8 @@ pub fn write_light<E>(
         let band = Rect::new(0, i64::from(y), size.width, BAND.min(size.height - y));
         light.extend(render(band).map_err(WriteError::Pixels)?.into_iter().map(exr::f16::from_f32));
     }
-    exr::encode(BufWriter::with_capacity(1 << 20, file.as_file_mut()), size, &light, camera).map_err(io)?;
+    let to = BufWriter::with_capacity(1 << 20, Settled::new(file.as_file_mut()));
+    exr::encode(to, size, &light, camera).map_err(io)?;
     file.as_file().sync_data().map_err(io)?;
     file.persist(path).map_err(|e| io(e.error))?;
     Ok(())
@@ -164,6 +167,43 @@ fn beside(path: &Path) -> std::io::Result<tempfile::NamedTempFile> {
     #[cfg(unix)]
     builder.permissions(std::os::unix::fs::PermissionsExt::from_mode(0o644));
     builder.tempfile_in(folder)
+}
+
+/// A file that is brought to the disk piece by piece, while the next band is made, so that little is left to wait for at its end.
+struct Settled<'a> {
+    file: &'a mut File,
+    /// Bytes that were written since.
+    open: usize,
+}
+
+impl<'a> Settled<'a> {
+    fn new(file: &'a mut File) -> Self {
+        Self { file, open: 0 }
+    }
+}
+
+impl Write for Settled<'_> {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        /// Bytes of a piece.
+        const PIECE: usize = 16 << 20;
+        let written = self.file.write(bytes)?;
+        self.open += written;
+        if self.open >= PIECE {
+            self.open = 0;
+            self.file.sync_data()?;
+        }
+        Ok(written)
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        self.file.flush()
+    }
+}
+
+impl Seek for Settled<'_> {
+    fn seek(&mut self, to: SeekFrom) -> std::io::Result<u64> {
+        self.file.seek(to)
+    }
 }
 
 /// Bands as they come from the renderer.

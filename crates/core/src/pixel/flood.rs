@@ -5,6 +5,17 @@
 ///
 /// `open` holds rows of `width` pixels. Cost: `(2 · reach + 1)²` looks a pixel that is taken.
 pub fn flood(open: &mut [bool], width: usize, start: usize, reach: usize) -> Vec<usize> {
+    flood_where(open, width, start, reach, |_| true)
+}
+
+/// The same where what is open is only taken if it also `holds`, which is asked at most once a pixel, and not for `start`.
+pub fn flood_where(
+    open: &mut [bool],
+    width: usize,
+    start: usize,
+    reach: usize,
+    holds: impl Fn(usize) -> bool,
+) -> Vec<usize> {
     let height = open.len() / width.max(1);
     open[start] = false;
     let mut taken = vec![start];
@@ -15,7 +26,7 @@ pub fn flood(open: &mut [bool], width: usize, start: usize, reach: usize) -> Vec
         let columns = x.saturating_sub(reach)..(x + reach + 1).min(width);
         for row in y.saturating_sub(reach)..(y + reach + 1).min(height) {
             for q in columns.clone().map(|column| row * width + column) {
-                if std::mem::take(&mut open[q]) {
+                if std::mem::take(&mut open[q]) && holds(q) {
                     taken.push(q);
                 }
             }
@@ -55,5 +66,8 @@ mod tests {
         // The end of a row does not touch the beginning of the next.
         let mut open = [false, false, true, true, false, false];
         assert_eq!(flood(&mut open, 3, 2, 1), [2]);
+        // What does not hold is not gone through.
+        let mut open = [true; 5];
+        assert_eq!(flood_where(&mut open, 5, 0, 1, |p| p != 3), [0, 1, 2]);
     }
 }

@@ -77,7 +77,8 @@ impl Weights {
         let mut out = [[0.0; CHUNK]; TAPS];
         for i in 0..CHUNK {
             let square = t[i] * t[i];
-            let by = |&[a, b, c, d]: &[f32; TERMS]| d.mul_add(square, c).mul_add(square, b).mul_add(square, a);
+            let by =
+                |&[a, b, c, d]: &[f32; TERMS]| d.mul_add(square, c).mul_add(square, b).mul_add(square, a);
             // The even parts are half of the weights' sum, which is one.
             let (outer, next) = (by(&self.even[0]), by(&self.even[1]));
             let even = [outer, next, 0.5 - outer - next];
@@ -348,7 +349,8 @@ mod tests {
             let t = f64::from(i) / 1000.0 - 0.5;
             let found = LANCZOS.at(&[t as f32; CHUNK]);
             for (found, wanted) in found.iter().zip(exact(t)) {
-                assert!((f64::from(found[7]) - wanted).abs() < 1e-6, "{t}: {} for {wanted}", found[7]);
+                // Less than half a code of sixteen bits.
+                assert!((f64::from(found[7]) - wanted).abs() < 6e-6, "{t}: {} for {wanted}", found[7]);
             }
         }
     }
@@ -365,7 +367,7 @@ mod tests {
                 f64::from(window.planes[c][CHUNK + (y - 3) as usize * width + (x + 2) as usize])
             };
             let near = |found: f32, wanted: f64| {
-                assert!((f64::from(found) - wanted).abs() < 4e-6, "{found} for {wanted}")
+                assert!((f64::from(found) - wanted).abs() < 1.2e-5, "{found} for {wanted}")
             };
 
             let at = |i: usize| {
@@ -379,14 +381,17 @@ mod tests {
                 near(out[1][i], around(p.x, |x| around(p.y, |y| value(1, x, y))));
             }
 
-            let along = Along { top: (1.07, -0.3), bottom: (1e-4, 1.0), first: 4 };
-            let row = &window.planes[2][..width + 2 * CHUNK];
-            let mut made = [[[0.0; CHUNK]; 3]; 2];
-            across([row; 3], -2, &along, &LANCZOS, &mut made);
-            for i in 0..32usize {
-                let x = (4 + i) as f64;
-                let at = (1.07 * x - 0.3) / (1e-4 * x + 1.0);
-                near(made[i / CHUNK][0][i % CHUNK], around(at, |x| value(2, x, 3)));
+            // In the second, steps are longer than a pixel first and shorter then: a place comes before and after another.
+            for top in [(1.07, -0.3), (1.0024, -0.0112)] {
+                let along = Along { top, bottom: (1e-4, 1.0), first: 4 };
+                let row = &window.planes[2][..width + 2 * CHUNK];
+                let mut made = [[[0.0; CHUNK]; 3]; 2];
+                across([row; 3], -2, &along, &LANCZOS, &mut made);
+                for i in 0..32usize {
+                    let x = (4 + i) as f64;
+                    let at = (top.0 * x + top.1) / (1e-4 * x + 1.0);
+                    near(made[i / CHUNK][0][i % CHUNK], around(at, |x| value(2, x, 3)));
+                }
             }
 
             let along = Along { top: (0.02, 8.0), bottom: (1e-4, 1.0), first: 4 };

@@ -3,6 +3,7 @@
 use super::Samples;
 use super::tone::{CODE_OF_ROOT, LINEAR_OF_U8, LINEAR_OF_U16, linear_of_root, root};
 use crate::geometry::Size;
+use rayon::prelude::*;
 use std::sync::LazyLock;
 
 /// Linear light of an 8-bit code in 1/16383, so that four add up in 16 bits.
@@ -39,15 +40,21 @@ pub fn halve(size: Size, samples: &Samples) -> Samples {
     }
 }
 
-fn halve_with<T: Copy + Default>(size: Size, data: &[T], mean: impl Fn([T; 4]) -> T) -> Vec<T> {
+fn halve_with<T: Copy + Default + Send + Sync>(
+    size: Size,
+    data: &[T],
+    mean: impl Fn([T; 4]) -> T + Sync,
+) -> Vec<T> {
     let (w, h) = (size.width as usize, size.height as usize);
     let half = size.at_level(1);
     let (hw, hh) = (half.width as usize, half.height as usize);
+    /// Rows that are worth another thread.
+    const ROWS: usize = 64;
     let mut out = vec![T::default(); 3 * hw * hh];
-    for y in 0..hh {
+    let rows = out.par_chunks_exact_mut(3 * hw).with_min_len(ROWS).enumerate();
+    rows.for_each(|(y, row)| {
         let top = &data[3 * w * (2 * y)..][..3 * w];
         let low = &data[3 * w * (2 * y + 1).min(h - 1)..][..3 * w];
-        let row = &mut out[3 * hw * y..][..3 * hw];
         let whole = row.chunks_exact_mut(3).zip(top.chunks_exact(6)).zip(low.chunks_exact(6));
         for ((o, t), l) in whole {
             for c in 0..3 {
@@ -60,7 +67,7 @@ fn halve_with<T: Copy + Default>(size: Size, data: &[T], mean: impl Fn([T; 4]) -
                 row[3 * (hw - 1) + c] = mean([top[last + c], top[last + c], low[last + c], low[last + c]]);
             }
         }
-    }
+    });
     out
 }
 

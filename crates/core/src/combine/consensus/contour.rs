@@ -38,18 +38,15 @@ pub(super) fn add(field: &Field, costs: &mut Costs) {
         .filter(|&(a, b)| n <= PARTNERS + 1 || (b - a).min(n + a - b) <= PARTNERS / 2)
         .collect();
     let said: Vec<Said> = pairs.par_iter().map(|&(a, b)| ask(field, a, b)).collect();
-    let mut against: Vec<(Vec<f32>, Vec<u16>)> =
-        (0..n).map(|_| (vec![0.0; field.pixels()], vec![0; field.pixels()])).collect();
-    for (&(a, b), said) in pairs.iter().zip(&said) {
-        for &(p, e) in said {
-            let p = p as usize;
-            for (k, e) in [(a, e), (b, -e)] {
-                against[k].0[p] += e.max(0.0);
-                against[k].1[p] += 1;
+    costs.planes.par_iter_mut().enumerate().for_each(|(k, plane)| {
+        let (mut sum, mut count) = (vec![0.0f32; plane.len()], vec![0u16; plane.len()]);
+        for (pair, said) in pairs.iter().zip(&said).filter(|(pair, _)| pair.0 == k || pair.1 == k) {
+            let sign = if pair.0 == k { 1.0 } else { -1.0 };
+            for &(p, surely) in said {
+                sum[p as usize] += (sign * surely).max(0.0);
+                count[p as usize] += 1;
             }
         }
-    }
-    costs.planes.par_iter_mut().zip(against).for_each(|(plane, (sum, count))| {
         for ((cost, sum), count) in plane.iter_mut().zip(sum).zip(count) {
             if count > 0 && *cost < NOWHERE {
                 *cost += WEIGHT * sum / f32::from(count);
@@ -208,6 +205,9 @@ fn spread(inside: &[usize], votes: &[(usize, f32)], w: usize) -> Said {
     // From near to far: the nearest votes speak.
     let mut out: Vec<(u32, f32)> = inside.iter().map(|&p| (p as u32, f32::NAN)).collect();
     for reach in NEAR {
+        if !out.iter().any(|(_, s)| s.is_nan()) {
+            break;
+        }
         for _ in 0..2 {
             sum = boxed(&sum, bw, bh, reach);
             count = boxed(&count, bw, bh, reach);

@@ -7,7 +7,7 @@
 
 use super::field::{Costs, Field, Layer};
 use crate::combine::maxflow::Graph;
-use crate::pixel::flood::parts;
+use crate::pixel::flood::flood_where;
 use rayon::prelude::*;
 
 /// Greatest cost of a border between two neighbouring pixels.
@@ -60,12 +60,18 @@ pub(super) fn solve(field: &Field, costs: &Costs) -> (Vec<u16>, Layer) {
                 },
             );
             let offer = Offer { field, costs, labels: &labels, alpha: alpha as u16, unlike: &unlike };
-            let places: Vec<usize> = changed.par_iter().copied().filter(|&p| offer.opens(p)).collect();
-            places.iter().for_each(|&p| open[p] = true);
             let since = *last;
             let news = |p: usize| field.beside(p).into_iter().flatten().chain([p]).any(|q| moved[q] > since);
-            let mut parts = parts(&mut open, w, places, 1);
-            parts.retain(|part| part.iter().any(|&p| news(p)));
+            // Parts are gone through from where there is news; whether other places open is only asked when they are reached.
+            let asked: Vec<(bool, bool)> =
+                changed.par_iter().map(|&p| (news(p), news(p) && offer.opens(p))).collect();
+            changed.iter().zip(&asked).for_each(|(&p, &(new, opens))| open[p] = opens || !new);
+            let mut parts = Vec::new();
+            for (&p, &(_, opens)) in changed.iter().zip(&asked) {
+                if opens && open[p] {
+                    parts.push(flood_where(&mut open, w, p, 1, |q| news(q) || offer.opens(q)));
+                }
+            }
             let taken: Vec<usize> = parts.into_par_iter().flat_map_iter(|part| offer.taken(part)).collect();
             if !taken.is_empty() {
                 now += 1;
