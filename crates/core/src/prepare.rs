@@ -239,13 +239,27 @@ pub fn fit(
         let guide: Vec<f32> = seen.data.chunks_exact(3).map(light).collect();
         mask.follow(&guide, (2.0 * lift.soft).max(f64::from(8u32 << level)));
     }
-    let mut fitted = if lift.seek || lift.tone {
+    let together = || {
+        let (true, Source::Frame(frame), None) = (lift.grain, lift.source, lift.place) else {
+            return Ok(None);
+        };
+        // Half as fine: what shows the same does so over more than a pixel.
+        let (x, y) = (rect.x >> 1, rect.y >> 1);
+        let half = Rect::new(x, y, (rect.right() / 2 + 1 - x) as u32, (rect.bottom() / 2 + 1 - y) as u32);
+        let half = half.intersect(plan.reference_size().at_level(level + 1).rect());
+        scene.together(frame, half, level + 1)
+    };
+    let fitted = || -> Result<Fitted, RenderError> {
+        if !lift.seek && !lift.tone {
+            return Ok(Fitted { mask, tone: None, back, together: None, noticed: Noticed::default() });
+        }
         let below = below(plan, &recipe, lift);
         let sides = scene.sides(lift.source, back.as_ref(), &below, (rect, level))?;
-        composite::fit(lift, mask, back, sides, &plan.noise)
-    } else {
-        Fitted { mask, tone: None, back, together: None, noticed: Noticed::default() }
+        Ok(composite::fit(lift, mask, back, sides, &plan.noise))
     };
+    let (fitted, together) = rayon::join(fitted, together);
+    let mut fitted = fitted?;
+    fitted.together = together?.map(Arc::new);
     for keep in &recipe.keeps {
         let on = &plan.frames[keep.on];
         if on.misfit.is_none() {
@@ -256,13 +270,6 @@ pub fn fit(
     for outline in &lift.less {
         let outline: Vec<Point> = outline.iter().map(|&p| on.transform.apply(p)).collect();
         fitted.spare(&outline, plan.reference_size());
-    }
-    if let (true, Source::Frame(frame), None) = (lift.grain, lift.source, lift.place) {
-        // Half as fine: what shows the same does so over more than a pixel.
-        let (x, y) = (rect.x >> 1, rect.y >> 1);
-        let half = Rect::new(x, y, (rect.right() / 2 + 1 - x) as u32, (rect.bottom() / 2 + 1 - y) as u32);
-        let half = half.intersect(plan.reference_size().at_level(level + 1).rect());
-        fitted.together = scene.together(frame, half, level + 1)?.map(Arc::new);
     }
     Ok(Some(fitted))
 }

@@ -5,7 +5,7 @@
 
 use super::WORD;
 use crate::geometry::Size;
-use crate::noise::NoiseModel;
+use crate::noise::{BINS, NoiseModel};
 use rayon::prelude::*;
 
 /// Registration error that is forgiven, in pixels of the reduced picture.
@@ -209,33 +209,39 @@ impl Field {
 
     /// For each pixel, a bit for each frame that shows the same as the labelled one there and right beside it.
     pub(super) fn members(&self, (labels, labelled): (&[u16], &Layer), words: usize) -> Vec<u64> {
+        let (w, row) = (self.width, self.width * words);
+        // The rim of whatever differs is only half there: what touches it does not count either. Along rows first.
         let mut same = vec![0u64; self.pixels() * words];
-        same.par_chunks_mut(self.width * words).enumerate().for_each(|(y, row)| {
-            let mut chi2 = vec![0.0; self.width];
-            for k in 0..self.count() {
-                self.chi2_against(k, labelled, y, &mut chi2);
-                for (x, chi2) in chi2.iter().enumerate() {
-                    let p = y * self.width + x;
-                    let agrees = k == usize::from(labels[p]) || self.covered(k, p) && *chi2 < SAME;
-                    row[x * words + k / WORD] |= u64::from(agrees) << (k % WORD);
-                }
-            }
-        });
-        // The rim of whatever differs is only half there: what touches it does not count either.
-        let mut out = vec![0u64; same.len()];
-        out.par_chunks_mut(self.width * words).enumerate().for_each(|(y, row)| {
-            for (x, bits) in row.chunks_exact_mut(words).enumerate() {
-                let p = y * self.width + x;
-                let label = usize::from(labels[p]);
-                for (w, bits) in bits.iter_mut().enumerate() {
-                    *bits = u64::MAX;
-                    for ny in y.saturating_sub(1)..(y + 2).min(self.height) {
-                        for nx in x.saturating_sub(1)..(x + 2).min(self.width) {
-                            *bits &= same[(ny * self.width + nx) * words + w];
-                        }
+        same.par_chunks_mut(row).enumerate().for_each_init(
+            || (vec![0.0; w], vec![0u64; row]),
+            |(chi2, own), (y, out)| {
+                own.fill(0);
+                let labels = &labels[y * w..][..w];
+                for k in 0..self.count() {
+                    self.chi2_against(k, labelled, y, chi2);
+                    let covered = &self.layers[k].covered[y * w..][..w];
+                    let bits = own[k / WORD..].iter_mut().step_by(words);
+                    for (((bits, chi2), covered), label) in bits.zip(&*chi2).zip(covered).zip(labels) {
+                        let agrees = k == usize::from(*label) || *covered && *chi2 < SAME;
+                        *bits |= u64::from(agrees) << (k % WORD);
                     }
                 }
-                bits[label / WORD] |= 1 << (label % WORD);
+                for (i, out) in out.iter_mut().enumerate() {
+                    let left = if i < words { i } else { i - words };
+                    let right = if i + words < row { i + words } else { i };
+                    *out = own[i] & own[left] & own[right];
+                }
+            },
+        );
+        let mut out = vec![0u64; same.len()];
+        out.par_chunks_mut(row).enumerate().for_each(|(y, out)| {
+            let line = |y: usize| &same[y * row..][..row];
+            let (up, low) = (line(y.saturating_sub(1)), line((y + 1).min(self.height - 1)));
+            for (((out, own), up), low) in out.iter_mut().zip(line(y)).zip(up).zip(low) {
+                *out = own & up & low;
+            }
+            for (bits, label) in out.chunks_exact_mut(words).zip(&labels[y * w..]) {
+                bits[usize::from(*label) / WORD] |= 1 << (label % WORD as u16);
             }
         });
         out
@@ -290,22 +296,23 @@ impl Layer {
             row[from.min(to)..to].fill(true);
         }
         let planes = data.planes.map(|p| blurred(&p, (width, height)));
+        let left = |bin| (noise.sigma_at((bin * 65536 / BINS) as u16) * LEFT / shrink).max(FLOOR) as u16;
+        let left: [u16; BINS] = std::array::from_fn(left);
         let (mut sigma, mut slack) = (vec![0; width * height], vec![0; width * height]);
+        let mut square = vec![0.0; width];
         for y in 0..height {
-            let (up, down) = (y.saturating_sub(1), (y + 1).min(height - 1));
-            for x in 0..width {
-                let (left, right) = (x.saturating_sub(1), (x + 1).min(width - 1));
-                let p = y * width + x;
-                let mut square = 0.0;
-                let mut light = 0;
-                for c in &planes {
-                    let v = |x: usize, y: usize| f32::from(c[y * width + x]);
-                    square += (v(right, y) - v(left, y)).powi(2) + (v(x, down) - v(x, up)).powi(2);
-                    light += u32::from(c[p]);
-                }
-                slack[p] = (SLACK * 0.5 * (square / 3.0).sqrt()).min(65535.0) as u16;
-                let noise = (noise.sigma_at((light / 3) as u16) * LEFT / shrink).max(FLOOR);
-                sigma[p] = if covered[p] { noise as u16 } else { u16::MAX };
+            let line = |c: usize, y: usize| &planes[c][y * width..][..width];
+            square.fill(0.0);
+            for c in 0..3 {
+                let (up, down) = (line(c, y.saturating_sub(1)), line(c, (y + 1).min(height - 1)));
+                vector::gradients(line(c, y), up, down, &mut square);
+            }
+            vector::forgiven(&square, &mut slack[y * width..][..width]);
+            let light = line(0, y).iter().zip(line(1, y)).zip(line(2, y));
+            let own = sigma[y * width..][..width].iter_mut().zip(&covered[y * width..]);
+            for ((sigma, covered), ((r, g), b)) in own.zip(light) {
+                let light = (u32::from(*r) + u32::from(*g) + u32::from(*b)) / 3;
+                *sigma = if *covered { left[light as usize * BINS / 65536] } else { u16::MAX };
             }
         }
         Self { planes, sigma, slack, covered }
@@ -326,7 +333,7 @@ struct Line<'a> {
 
 #[allow(unsafe_code)] // the dispatch to the processor's vector width is the macro's
 mod vector {
-    use super::Line;
+    use super::{Line, SLACK};
 
     #[multiversion::multiversion(targets("x86_64+avx2"))]
     pub(crate) fn chi2(a: &Line<'_>, b: &Line<'_>, out: &mut [f32]) {
@@ -341,6 +348,37 @@ mod vector {
             let slack = f32::from(a_slack[i].min(b_slack[i]));
             let (sa, sb) = (f32::from(a_sigma[i]), f32::from(b_sigma[i]));
             out[i] = (r * r + g * g + bl * bl) / (3.0 * (sa * sa + sb * sb + 2.0 * slack * slack));
+        }
+    }
+
+    /// Adds the squares of twice a row's gradients, along it and across; at its ends, of once.
+    #[multiversion::multiversion(targets("x86_64+avx2"))]
+    pub(crate) fn gradients(own: &[u16], up: &[u16], down: &[u16], square: &mut [f32]) {
+        let n = square.len();
+        let (own, up, down) = (&own[..n], &up[..n], &down[..n]);
+        let add = |sum: &mut f32, left: u16, right: u16, up: u16, down: u16| {
+            let (x, y) = (f32::from(right) - f32::from(left), f32::from(down) - f32::from(up));
+            *sum += x * x + y * y;
+        };
+        if n < 2 {
+            square.iter_mut().for_each(|s| add(s, own[0], own[0], up[0], down[0]));
+            return;
+        }
+        add(&mut square[0], own[0], own[1], up[0], down[0]);
+        add(&mut square[n - 1], own[n - 2], own[n - 1], up[n - 1], down[n - 1]);
+        let (up, down) = (&up[1..n - 1], &down[1..n - 1]);
+        let (left, right) = (&own[..n - 2], &own[2..]);
+        let beside = left.iter().zip(right).zip(up.iter().zip(down));
+        for (sum, ((left, right), (up, down))) in square[1..n - 1].iter_mut().zip(beside) {
+            add(sum, *left, *right, *up, *down);
+        }
+    }
+
+    /// The difference that such gradients of three channels forgive.
+    #[multiversion::multiversion(targets("x86_64+avx2"))]
+    pub(crate) fn forgiven(square: &[f32], slack: &mut [u16]) {
+        for (slack, square) in slack.iter_mut().zip(square) {
+            *slack = (SLACK * 0.5 * (square / 3.0).sqrt()).min(65535.0) as u16;
         }
     }
 }
