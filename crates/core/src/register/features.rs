@@ -156,40 +156,65 @@ impl Place for (u32, u32, f32) {
     }
 }
 
-/// Smaller eigenvalue of the structure tensor over 5×5 pixels, in grey steps squared.
+/// Smaller eigenvalue of the structure tensor over 5×5 pixels, in grey steps squared; nothing at the rim.
 fn responses(picture: &Plane) -> Vec<f32> {
     let (w, h) = (picture.size.width as usize, picture.size.height as usize);
-    let mut products = vec![[0.0f32; 3]; w * h];
-    for y in 1..h - 1 {
-        let (up, mid, low) = (picture.row(y as u32 - 1), picture.row(y as u32), picture.row(y as u32 + 1));
-        for x in 1..w - 1 {
-            let (gx, gy) = ((mid[x + 1] - mid[x - 1]) * 0.5, (low[x] - up[x]) * 0.5);
-            products[y * w + x] = [gx * gx, gx * gy, gy * gy];
-        }
-    }
-    let mut across = vec![[0.0f32; 3]; w * h];
-    for y in 0..h {
-        for x in 2..w - 2 {
-            let mut s = [0.0; 3];
-            for p in &products[y * w + x - 2..=y * w + x + 2] {
-                (0..3).for_each(|c| s[c] += p[c]);
-            }
-            across[y * w + x] = s;
-        }
-    }
     let mut out = vec![0.0; w * h];
-    for y in 2..h - 2 {
-        for x in 2..w - 2 {
-            let mut s = [0.0; 3];
-            for k in 0..5 {
-                let p = across[(y + k - 2) * w + x];
-                (0..3).for_each(|c| s[c] += p[c]);
-            }
-            let (a, b, c) = (s[0] / 25.0, s[1] / 25.0, s[2] / 25.0);
-            out[y * w + x] = (a + c) * 0.5 - ((a - c) * (a - c) * 0.25 + b * b).sqrt();
+    let mut products = [0; 3].map(|_| vec![0.0; w]);
+    // Sums along the last five rows.
+    let mut sums = [0; 5].map(|_| [0; 3].map(|_| vec![0.0; w]));
+    for y in 1..h - 1 {
+        let row = |y: usize| picture.row(y as u32);
+        vector::products(row(y - 1), row(y), row(y + 1), &mut products);
+        for (sum, products) in sums[y % 5].iter_mut().zip(&products) {
+            vector::along(products, sum);
+        }
+        if y >= 4 {
+            let five = std::array::from_fn(|k| &sums[(y + 1 + k) % 5]);
+            vector::smaller(five, &mut out[(y - 2) * w..][..w]);
         }
     }
     out
+}
+
+#[allow(unsafe_code)] // the dispatch to the processor's vector width is the macro's
+mod vector {
+    use multiversion::multiversion;
+
+    /// Products of a row's gradients, but at its ends.
+    #[multiversion(targets("x86_64+avx2"))]
+    pub(super) fn products(up: &[f32], own: &[f32], low: &[f32], out: &mut [Vec<f32>; 3]) {
+        let n = own.len() - 2;
+        let (left, right, up, low) = (&own[..n], &own[2..][..n], &up[1..][..n], &low[1..][..n]);
+        let [xx, xy, yy] = out.each_mut().map(|o| &mut o[1..][..n]);
+        for i in 0..n {
+            let (x, y) = ((right[i] - left[i]) * 0.5, (low[i] - up[i]) * 0.5);
+            (xx[i], xy[i], yy[i]) = (x * x, x * y, y * y);
+        }
+    }
+
+    /// Sums of five in turn.
+    #[multiversion(targets("x86_64+avx2"))]
+    pub(super) fn along(values: &[f32], out: &mut [f32]) {
+        let n = values.len() - 4;
+        let v: [&[f32]; 5] = std::array::from_fn(|k| &values[k..][..n]);
+        let out = &mut out[2..][..n];
+        for i in 0..n {
+            out[i] = v[0][i] + v[1][i] + v[2][i] + v[3][i] + v[4][i];
+        }
+    }
+
+    /// The smaller eigenvalue, from sums along five rows.
+    #[multiversion(targets("x86_64+avx2"))]
+    pub(super) fn smaller(rows: [&[Vec<f32>; 3]; 5], out: &mut [f32]) {
+        let n = out.len() - 4;
+        let v: [[&[f32]; 5]; 3] = std::array::from_fn(|c| rows.map(|r| &r[c][2..][..n]));
+        let out = &mut out[2..][..n];
+        for i in 0..n {
+            let [a, b, c] = v.map(|v| (v[0][i] + v[1][i] + v[2][i] + v[3][i] + v[4][i]) / 25.0);
+            out[i] = (a + c) * 0.5 - ((a - c) * (a - c) * 0.25 + b * b).sqrt();
+        }
+    }
 }
 
 fn describe(picture: &Plane, x: u32, y: u32) -> [u64; 4] {
@@ -208,7 +233,9 @@ fn describe(picture: &Plane, x: u32, y: u32) -> [u64; 4] {
     let (c, s) = (mx / norm, my / norm);
     let value = |(px, py): (f32, f32)| {
         let (u, v) = (c * px - s * py, s * px + c * py);
-        picture.at(cx + u.round() as i64, cy + v.round() as i64)
+        // Numbers from zero on are rounded without a call.
+        let whole = |v: f32| (v + RADIUS as f32 + 0.5) as i64 - RADIUS;
+        picture.at(cx + whole(u), cy + whole(v))
     };
     let mut bits = [0u64; 4];
     for (i, [a, b]) in PAIRS.iter().enumerate() {
