@@ -3,7 +3,7 @@
 use crate::Studio;
 use crate::error::StudioError;
 use crate::model::{DoubtInfo, GlareInfo, MovingInfo, OriginInfo, SettledBy};
-use crate::views::Loaded;
+use crate::opened::Loaded;
 use evanu_core::combine::Method;
 use evanu_core::composite::{Laid, origin};
 use evanu_core::evidence::doubts::{Doubt, Reason};

@@ -2,7 +2,8 @@
 //! leaving the frame out would cost.
 
 use crate::model::{Finding, FrameRow, LightInfo};
-use crate::views::{Loaded, middle_of};
+use crate::opened::Opened;
+use crate::views::middle_of;
 use crate::{Matching, Recipe};
 use evanu_core::plan::{FramePlan, Light};
 
@@ -22,7 +23,7 @@ const CLIPPED: (f32, f32) = (0.02, 1.6);
 const CLOCK: f64 = 12.0 * 3600.0;
 
 /// The findings about one frame, the weightiest first.
-pub(crate) fn findings(row: &FrameRow, rows: &[FrameRow], recipe: &Recipe, loaded: &Loaded) -> Vec<Finding> {
+pub(crate) fn findings(row: &FrameRow, rows: &[FrameRow], recipe: &Recipe, loaded: &Opened) -> Vec<Finding> {
     let Some(index) = row.index else { return Vec::new() };
     let Some(plan) = loaded.plan.frames.get(index) else { return Vec::new() };
     if plan.misfit.is_some() {
@@ -126,7 +127,7 @@ fn geometry(
     plan: &FramePlan,
     reference: &FramePlan,
     rows: &[FrameRow],
-    loaded: &Loaded,
+    loaded: &Opened,
     tell: &mut impl FnMut(bool, String),
 ) {
     let zoom = 1.0 / plan.transform.scale_at(middle_of(row)) - 1.0;
@@ -168,7 +169,7 @@ fn geometry(
 }
 
 /// A frame that shows the same silhouettes as an earlier one.
-fn moment(index: usize, loaded: &Loaded, rows: &[FrameRow], tell: &mut impl FnMut(bool, String)) {
+fn moment(index: usize, loaded: &Opened, rows: &[FrameRow], tell: &mut impl FnMut(bool, String)) {
     let plan = &loaded.plan;
     let own = plan.frames[index].moment;
     let number = |i: usize| rows.iter().position(|r| r.index == Some(i)).map(|n| n + 1);
@@ -241,12 +242,12 @@ pub(crate) fn verdict(plan: &FramePlan) -> (String, bool) {
 }
 
 /// Number of camera positions of the frames that fit.
-pub(crate) fn positions(loaded: &Loaded) -> usize {
+pub(crate) fn positions(loaded: &Opened) -> usize {
     distinct(loaded, |f| f.position)
 }
 
 /// Number of moments of the frames that take part.
-pub(crate) fn moments(loaded: &Loaded) -> usize {
+pub(crate) fn moments(loaded: &Opened) -> usize {
     let used = loaded.with(|s| s.used());
     let mut all: Vec<u32> = used.iter().map(|&i| loaded.plan.frames[i].moment).collect();
     all.sort_unstable();
@@ -254,7 +255,7 @@ pub(crate) fn moments(loaded: &Loaded) -> usize {
     all.len()
 }
 
-fn distinct(loaded: &Loaded, of: impl Fn(&FramePlan) -> u32) -> usize {
+fn distinct(loaded: &Opened, of: impl Fn(&FramePlan) -> u32) -> usize {
     let mut all: Vec<u32> = loaded.plan.frames.iter().filter(|f| f.misfit.is_none()).map(of).collect();
     all.sort_unstable();
     all.dedup();
@@ -262,7 +263,7 @@ fn distinct(loaded: &Loaded, of: impl Fn(&FramePlan) -> u32) -> usize {
 }
 
 /// How the set's light behaved, and what is done about it.
-pub(crate) fn light_words(loaded: &Loaded) -> LightInfo {
+pub(crate) fn light_words(loaded: &Opened) -> LightInfo {
     let frames: Vec<&FramePlan> = loaded.plan.frames.iter().filter(|f| f.misfit.is_none()).collect();
     let stops = frames.iter().map(|f| f.gain[1].log2());
     let (low, high) = stops.fold((0.0f32, 0.0f32), |(l, h), v| (l.min(v), h.max(v)));

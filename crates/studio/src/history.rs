@@ -2,9 +2,9 @@
 //! what is changed after an undo begins a branch beside what was undone.
 
 use crate::error::StudioError;
-use crate::model::{Change, Event, RunKind, StateInfo, StateKey};
+use crate::model::{Change, Event, StateInfo, StateKey};
+use crate::opened::Opened;
 use crate::sets::{gone, now};
-use crate::views::Loaded;
 use crate::{Recipe, Studio, lock};
 use rusqlite::{OptionalExtension, params};
 use std::sync::Arc;
@@ -146,12 +146,12 @@ impl Studio {
     ///
     /// # Errors
     /// When there is no such state, or its frames were aligned otherwise than any plan that is there.
-    pub(crate) fn state(&self, set: i64, seq: i64) -> Result<Arc<Loaded>, StudioError> {
+    pub(crate) fn state(&self, set: i64, seq: i64) -> Result<Arc<Opened>, StudioError> {
         self.check_set(set)?;
         let recipe = self.recipe_at(set, seq)?;
-        let loaded = self.load(set, recipe, false)?;
-        lock(&self.0.states).put(loaded.plate_key.clone(), loaded.clone());
-        Ok(loaded)
+        let opened = self.open_set(set, recipe, false)?;
+        lock(&self.0.states).put(opened.plate_key.clone(), opened.clone());
+        Ok(opened)
     }
 
     /// The key that a state's tiles are asked for by.
@@ -176,10 +176,7 @@ impl Studio {
     }
 
     fn after_change(&self, set: i64) -> Result<(), StudioError> {
-        self.forget(set);
-        if !self.recipe(set)?.used.is_empty() && self.loaded(set).is_err() {
-            self.enqueue(set, RunKind::Prepare, "{}")?;
-        }
+        self.reopen(set)?;
         self.tell(Event::Set { id: set });
         Ok(())
     }

@@ -11,6 +11,7 @@ mod findings;
 mod history;
 mod lifts;
 mod model;
+mod opened;
 mod prepare;
 mod runs;
 mod sets;
@@ -52,15 +53,17 @@ struct Inner {
     folder: PathBuf,
     db: Mutex<Connection>,
     pyramids: Mutex<LruCache<String, Arc<TiledFrame>>>,
-    loaded: Mutex<HashMap<i64, Arc<views::Loaded>>>,
+    opened: Mutex<HashMap<i64, Arc<opened::Opened>>>,
     tiles: Mutex<LruCache<String, Arc<Vec<u8>>>>,
     aligned: Mutex<views::AlignedTiles>,
     /// Sets whose consensus is being decided, as they are shown meanwhile; nothing yet while the plan is on its way.
-    drafts: Mutex<HashMap<i64, Option<Arc<views::Loaded>>>>,
+    drafts: Mutex<HashMap<i64, opened::Draft>>,
     /// What the consensus chose, for the states last looked at; each is held while it is being decided.
-    chosen: Mutex<LruCache<String, views::Deciding>>,
+    chosen: Mutex<LruCache<String, opened::Deciding>>,
+    /// Held by who decides after a change.
+    deciding: Mutex<()>,
     /// States of the history that are looked at, by their key.
-    states: Mutex<LruCache<String, Arc<views::Loaded>>>,
+    states: Mutex<LruCache<String, Arc<opened::Opened>>>,
     /// Lifts as they were last fitted; `None` where one covers nothing.
     fits: Mutex<LruCache<String, Option<Arc<evanu_core::composite::Fitted>>>>,
     /// Where lifts can be seen, by what reaches them, purpose and lift.
@@ -91,11 +94,12 @@ impl Studio {
             folder: folder.to_owned(),
             db: Mutex::new(connection),
             pyramids: Mutex::new(LruCache::new(capacity(512))),
-            loaded: Mutex::new(HashMap::new()),
+            opened: Mutex::new(HashMap::new()),
             drafts: Mutex::new(HashMap::new()),
             tiles: Mutex::new(LruCache::new(capacity(1200))),
             aligned: Mutex::new(views::AlignedTiles::new()),
             chosen: Mutex::new(LruCache::new(capacity(6))),
+            deciding: Mutex::new(()),
             states: Mutex::new(LruCache::new(capacity(4))),
             fits: Mutex::new(LruCache::new(capacity(200))),
             seams: Mutex::new(LruCache::new(capacity(400))),

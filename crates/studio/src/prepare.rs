@@ -35,7 +35,7 @@ impl Studio {
         let key = plan_key(&rows, &recipe);
         work.step("Aligning frames");
         // Who asks the moment the plan is there does not wait for the decision.
-        let _drafting = self.drafting(set);
+        let _drafting = self.drafting(set, None);
         if self.plan_text(set, &key)?.is_none() {
             let open: Vec<Arc<TiledFrame>> =
                 rows.iter().map(|f| self.pyramid(f)).collect::<Result<_, _>>()?;
@@ -49,7 +49,7 @@ impl Studio {
             )?;
         }
         work.step("Combining");
-        lock(&self.0.loaded).remove(&set);
+        lock(&self.0.opened).remove(&set);
         self.decide(set)?;
         Ok(None)
     }

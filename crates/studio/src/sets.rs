@@ -59,7 +59,7 @@ impl Studio {
         };
         rows.into_iter()
             .map(|(id, name, created, frames, note)| {
-                let cover = self.shown(id).ok().map(|(l, _)| l.plate_key.clone());
+                let cover = self.shown(id).ok().map(|o| o.plate_key.clone());
                 let run = self.last_run(id)?;
                 Ok(SetSummary { id, name, frames: frames as usize, created, cover, run, note })
             })
@@ -276,7 +276,7 @@ impl Studio {
         let recipe = self.recipe(id)?;
         // Before what is shown: a run that has ended leaves no draft behind.
         let run = self.last_run(id)?;
-        let (loaded, draft) = self.shown(id).ok().unzip();
+        let loaded = self.shown(id).ok();
         let missing: Vec<bool> = rows.iter().map(|r| !self.original(r).exists()).collect();
         let frames: Vec<FrameInfo> = frame_infos(&rows, &recipe, loaded.as_deref(), &missing);
         let note = self.db().query_row("SELECT note FROM sets WHERE id = ?1", params![id], |r| r.get(0))?;
@@ -289,7 +289,7 @@ impl Studio {
             reference: loaded.as_ref().map(|l| l.plan.reference),
             canvas: loaded.as_ref().map(|l| l.canvas_info()),
             plate_key: loaded.as_ref().map(|l| l.plate_key.clone()),
-            draft: draft.unwrap_or(false),
+            draft: loaded.as_ref().is_some_and(|l| l.draft),
             frame_key: loaded.as_ref().map(|l| l.frame_key.clone()),
             light: loaded.as_ref().map(|l| light_words(l)),
             matched: loaded.as_ref().map(|l| l.with(|s| s.matched())),
@@ -309,7 +309,7 @@ impl Studio {
     }
 
     pub(crate) fn forget(&self, set: i64) {
-        lock(&self.0.loaded).remove(&set);
+        lock(&self.0.opened).remove(&set);
         lock(&self.0.drafts).remove(&set);
     }
 }

@@ -2,23 +2,18 @@
 
 use crate::error::StudioError;
 use crate::findings::{before_aligning, findings, verdict};
-use crate::model::{AgreementFact, CanvasInfo, CropInfo, Event, FitInfo, FrameInfo, FrameRow, Look};
-use crate::prepare::plan_key;
+use crate::model::{AgreementFact, CropInfo, FitInfo, FrameInfo, FrameRow, Look};
+use crate::opened::{Loaded, Opened};
 use crate::{Method, Recipe, Studio, View, lock};
 use base64::Engine;
-use evanu_core::combine::consensus::Choice;
-use evanu_core::composite::{Lift, Source};
 use evanu_core::develop::Develop;
-use evanu_core::evidence::doubts::Doubt;
-use evanu_core::evidence::moving::Moving;
 use evanu_core::geometry::{Point, Rect, Size};
 use evanu_core::pixel::{FrameSource, Raster};
 use evanu_core::plan::{FramePlan, Plan};
-use evanu_core::recipe::Settled;
 use evanu_core::render::{Aligned, RenderError, Scene};
-use evanu_media::{CameraData, TiledFrame, encode_jpeg, encode_png};
+use evanu_media::{encode_jpeg, encode_png};
 use lru::LruCache;
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 
 /// Side of a tile in pixels.
 pub const TILE: u32 = 512;
@@ -37,51 +32,6 @@ pub enum Pixels {
     /// Exact in eight bits.
     Png,
 }
-
-/// A set that is ready to be rendered: everything a view needs, opened once.
-pub(crate) struct Loaded {
-    pub recipe: Recipe,
-    pub plan: Plan,
-    pub sources: Vec<Arc<TiledFrame>>,
-    pub cameras: Vec<CameraData>,
-    pub plate_key: String,
-    pub frame_key: String,
-    /// Changes whenever aligned samples do; development lies on top of them.
-    stack_key: String,
-    /// Changes whenever the plate without lifts does.
-    pub(crate) bare_key: String,
-    /// Changes whenever what lifts are fitted to does.
-    pub(crate) lift_state: String,
-    /// For each of the plan's doubts, how it was settled.
-    pub settled: Vec<Option<Settled>>,
-    agreement: Mutex<Option<AgreementFact>>,
-}
-
-impl Loaded {
-    /// Calls `f` with the scene.
-    pub fn with<T>(&self, f: impl FnOnce(&Scene<'_>) -> T) -> T {
-        let sources: Vec<&dyn FrameSource> = self.sources.iter().map(|s| &**s as &dyn FrameSource).collect();
-        f(&Scene { recipe: &self.recipe, plan: &self.plan, sources: &sources })
-    }
-
-    pub fn canvas_info(&self) -> CanvasInfo {
-        let c = self.with(|s| s.canvas());
-        let levels = (0..)
-            .find(|&k| {
-                let s = c.size().at_level(k);
-                s.width.max(s.height) <= 64
-            })
-            .unwrap_or(0)
-            + 1;
-        CanvasInfo { x: c.x, y: c.y, width: c.width, height: c.height, levels, tile: TILE }
-    }
-}
-
-/// A choice, its doubts, and the areas that move.
-type Chosen = (Arc<Choice>, Arc<Vec<Doubt>>, Arc<Vec<Moving>>);
-
-/// The same, when it is decided.
-pub(crate) type Deciding = Arc<Mutex<Option<Chosen>>>;
 
 /// Aligned samples of the tiles last looked at, so that a change of method shows at once; bounded in bytes.
 pub(crate) struct AlignedTiles {
@@ -129,171 +79,11 @@ fn small_plate(loaded: &Loaded, side: u32) -> Result<Raster, RenderError> {
     })
 }
 
-/// The name that a lift's fit is kept under.
-pub(crate) fn fit_key(state: &str, plan: &Plan, recipe: &Recipe, lift: &Lift) -> String {
-    format!("{state} {:x}", evanu_core::prepare::fit_key(plan, recipe, lift))
-}
-
 pub(crate) fn invalid(text: &str) -> StudioError {
     StudioError::Invalid(text.into())
 }
 
-/// A set is shown without its consensus as long as this lives, whatever happens.
-pub(crate) struct Drafting<'a>(&'a Studio, i64);
-
-impl Drop for Drafting<'_> {
-    fn drop(&mut self) {
-        lock(&self.0.0.drafts).remove(&self.1);
-    }
-}
-
 impl Studio {
-    /// The set as it stands, opened; an error when its plan is not there yet.
-    pub(crate) fn loaded(&self, set: i64) -> Result<Arc<Loaded>, StudioError> {
-        if let Some(l) = lock(&self.0.loaded).get(&set) {
-            return Ok(l.clone());
-        }
-        let loaded = self.load(set, self.recipe(set)?, false)?;
-        lock(&self.0.loaded).insert(set, loaded.clone());
-        Ok(loaded)
-    }
-
-    /// Opens a set with a recipe. When it has to be `quick`, a consensus that is not at hand is not decided: the median
-    /// stands for it.
-    pub(crate) fn load(&self, set: i64, mut recipe: Recipe, quick: bool) -> Result<Arc<Loaded>, StudioError> {
-        let rows = self.placed(set)?;
-        let key = plan_key(&rows, &recipe);
-        let text = self
-            .plan_text(set, &key)?
-            .ok_or_else(|| StudioError::Conflict("the frames are still being read and aligned".into()))?;
-        let mut plan: Plan = serde_json::from_str(&text)?;
-        let sources = rows.iter().map(|r| self.pyramid(r)).collect::<Result<Vec<_>, _>>()?;
-        if !recipe.hands.is_empty() {
-            let open: Vec<&dyn FrameSource> =
-                sources.iter().map(|s: &Arc<TiledFrame>| &**s as &dyn FrameSource).collect();
-            evanu_core::prepare::lay_by_hand(&mut plan, &recipe, &open)?;
-        }
-        let hash = |text: String| blake3::hash(text.as_bytes()).to_hex()[..16].to_owned();
-        let state = format!("{set} {key} {:?} {:?} {:?}", recipe.hands, recipe.used, recipe.match_exposure);
-        if !quick || self.is_decided(&state) {
-            self.choose(&state, &mut plan, &recipe, &sources)?;
-        } else {
-            if recipe.method == Method::Consensus {
-                recipe.method = Method::Median;
-            }
-            recipe.lifts.retain(|l| l.source != Source::Method(Method::Consensus));
-        }
-        let settled = evanu_core::prepare::settle(&mut plan, &recipe);
-        let lift_state = format!("{state} {} {:?} {:?}", recipe.method, recipe.settled, recipe.keeps);
-        self.lift(&lift_state, &mut plan, &recipe, &sources)?;
-        // The common area follows the frames in use, so its frames' tiles do too.
-        let common = (recipe.canvas == evanu_core::recipe::Canvas::Common).then_some(&recipe.used);
-        let stack_key = hash(format!(
-            "{key} {:?} {:?} {:?} {common:?}",
-            recipe.match_exposure, recipe.canvas, recipe.hands
-        ));
-        let frame_key = hash(format!("{stack_key} {:?}", recipe.develop));
-        let bare_key = hash(format!(
-            "{frame_key} {:?} {} {:?} {:?}",
-            recipe.used, recipe.method, recipe.settled, recipe.keeps
-        ));
-        let plate_key = hash(format!("{bare_key} {:?}", recipe.lifts));
-        let cameras = rows.into_iter().map(|r| r.camera).collect();
-        Ok(Arc::new(Loaded {
-            recipe,
-            plan,
-            sources,
-            cameras,
-            plate_key,
-            bare_key,
-            frame_key,
-            stack_key,
-            lift_state,
-            settled,
-            agreement: Mutex::new(None),
-        }))
-    }
-
-    /// The set as it can be shown at once: while its consensus is being decided, with the median in its place.
-    pub(crate) fn shown(&self, set: i64) -> Result<(Arc<Loaded>, bool), StudioError> {
-        let draft = lock(&self.0.drafts).get(&set).cloned();
-        match draft {
-            None => Ok((self.loaded(set)?, false)),
-            Some(Some(draft)) => Ok((draft, true)),
-            Some(None) => Ok((self.load(set, self.recipe(set)?, true)?, true)),
-        }
-    }
-
-    /// From now until what this gives is dropped, a set is shown without its consensus.
-    pub(crate) fn drafting(&self, set: i64) -> Drafting<'_> {
-        lock(&self.0.drafts).entry(set).or_default();
-        Drafting(self, set)
-    }
-
-    /// Decides the consensus of a set; meanwhile it is shown without.
-    pub(crate) fn decide(&self, set: i64) -> Result<(), StudioError> {
-        let _drafting = self.drafting(set);
-        let draft = self.load(set, self.recipe(set)?, true)?;
-        // Its tiles may be asked for a little longer than it is shown.
-        lock(&self.0.states).put(draft.plate_key.clone(), draft.clone());
-        lock(&self.0.drafts).insert(set, Some(draft));
-        self.tell(Event::Set { id: set });
-        self.agreement(set)?;
-        Ok(())
-    }
-
-    fn is_decided(&self, state: &str) -> bool {
-        let deciding = lock(&self.0.chosen).peek(state).cloned();
-        deciding.is_some_and(|d| d.try_lock().is_ok_and(|decided| decided.is_some()))
-    }
-
-    /// Decides the consensus, or takes what was decided for the same frames before.
-    fn choose(
-        &self,
-        state: &str,
-        plan: &mut Plan,
-        recipe: &Recipe,
-        sources: &[Arc<TiledFrame>],
-    ) -> Result<(), StudioError> {
-        let deciding = lock(&self.0.chosen).get_or_insert(state.to_owned(), Deciding::default).clone();
-        // Held to the end: who asks for the same meanwhile waits for it.
-        let mut decided = lock(&deciding);
-        if let Some((choice, doubts, moving)) = &*decided {
-            (plan.choice, plan.doubts, plan.moving) = (Some(choice.clone()), doubts.clone(), moving.clone());
-            return Ok(());
-        }
-        let open: Vec<&dyn FrameSource> = sources.iter().map(|s| &**s as &dyn FrameSource).collect();
-        match self.0.behind.install(|| evanu_core::prepare::choose(plan, recipe, &open)) {
-            Err(RenderError::NoFrames) => return Ok(()),
-            other => other?,
-        }
-        if let Some(choice) = &plan.choice {
-            *decided = Some((choice.clone(), plan.doubts.clone(), plan.moving.clone()));
-        }
-        Ok(())
-    }
-
-    /// Makes the recipe's lifts ready; fits to the same plate are kept.
-    fn lift(
-        &self,
-        state: &str,
-        plan: &mut Plan,
-        recipe: &Recipe,
-        sources: &[Arc<TiledFrame>],
-    ) -> Result<(), StudioError> {
-        let open: Vec<&dyn FrameSource> = sources.iter().map(|s| &**s as &dyn FrameSource).collect();
-        evanu_core::prepare::lift(plan, recipe, |plan, lift| {
-            let name = fit_key(state, plan, recipe, lift);
-            if let Some(fit) = lock(&self.0.fits).get(&name) {
-                return Ok(fit.clone());
-            }
-            let fit = evanu_core::prepare::fit(plan, recipe, &open, lift)?.map(Arc::new);
-            lock(&self.0.fits).put(name, fit.clone());
-            Ok(fit)
-        })?;
-        Ok(())
-    }
-
     /// A tile of a view: encoded bytes and a tag that changes whenever they do.
     ///
     /// `place` is the tile's column and row. With `key` the caller says which state it means; an outdated one is
@@ -310,25 +100,26 @@ impl Studio {
         place: (u32, u32),
         kind: Pixels,
     ) -> Result<(Arc<Vec<u8>>, String), StudioError> {
-        let (mut loaded, _) = self.shown(set)?;
+        let mut opened = self.shown(set)?;
         let own = matches!(view, View::Plate | View::By(_) | View::Agreement);
         if own
-            && key != loaded.plate_key
+            && key != opened.plate_key
             && let Some(state) = lock(&self.0.states).get(key)
         {
-            loaded = state.clone();
+            opened = state.clone();
         }
-        let current = if own { &loaded.plate_key } else { &loaded.frame_key };
+        let current = if own { &opened.plate_key } else { &opened.frame_key };
         if key != current {
             return Err(StudioError::Conflict(
                 "the set has changed meanwhile; ask for its state again".into(),
             ));
         }
         if let View::Frame(i) | View::Shot(i) | View::Difference(i) = view
-            && i >= loaded.sources.len()
+            && i >= opened.sources.len()
         {
             return Err(StudioError::NotFound(format!("there is no frame {i}")));
         }
+        let loaded = if own { self.lifted(&opened)? } else { opened.bare() };
         let region = loaded.with(|scene| {
             let size = scene.size(view).at_level(level.min(31));
             let side = i64::from(TILE);
@@ -383,7 +174,7 @@ impl Studio {
     pub fn thumbnail(&self, set: i64, frame: Option<i64>, side: u32) -> Result<Vec<u8>, StudioError> {
         let side = side.clamp(16, 2048);
         let raster = match frame {
-            None => small_plate(&self.shown(set)?.0, side)?,
+            None => small_plate(&self.lifted(&self.shown(set)?)?, side)?,
             Some(id) => {
                 let rows = self.frame_rows(set)?;
                 let row = rows
@@ -407,7 +198,7 @@ impl Studio {
     /// # Errors
     /// When there is no such state, or its frames were aligned otherwise than any plan that is there.
     pub fn state_picture(&self, set: i64, seq: i64, side: u32) -> Result<Vec<u8>, StudioError> {
-        let loaded = self.load(set, self.recipe_at(set, seq)?, true)?;
+        let loaded = self.lifted(&self.open_set(set, self.recipe_at(set, seq)?, true)?)?;
         encode(&small_plate(&loaded, side.clamp(16, 2048))?, Pixels::Jpeg)
     }
 
@@ -551,7 +342,7 @@ fn paste(onto: &mut Raster, part: &Raster, x: u32, y: u32) {
 pub(crate) fn frame_infos(
     rows: &[FrameRow],
     recipe: &Recipe,
-    loaded: Option<&Loaded>,
+    loaded: Option<&Opened>,
     missing: &[bool],
 ) -> Vec<FrameInfo> {
     let canvas = loaded.map(|l| l.with(|s| s.canvas()));

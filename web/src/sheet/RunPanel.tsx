@@ -4,8 +4,10 @@ import { Button, Progress } from "../ui/controls";
 import { tellError } from "../ui/Notices";
 
 export function RunPanel({ run, set, draft }: { run: Run | null | undefined; set: number; draft: boolean }) {
-  if (!run || run.kind === "export") return null;
   const frame = "mx-3 mb-2 border-l-4 bg-leaf px-3 py-2 text-[14px]";
+  const over = !run || run.kind === "export" || run.state === "done";
+  // After a change of what takes part.
+  if (over) return draft ? <div className={`${frame} border-ink`}>The frames are weighed anew; until then the median is shown.</div> : null;
   const again = (
     <Button className="mt-1" onClick={() => void api.prepare(set).catch(tellError)}>
       Go on
@@ -25,7 +27,6 @@ export function RunPanel({ run, set, draft }: { run: Run | null | undefined; set
         <div>{again}</div>
       </div>
     );
-  if (run.state === "done") return null;
   return (
     <div className={`${frame} border-ink`}>
       <Progress

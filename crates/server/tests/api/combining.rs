@@ -198,3 +198,46 @@ fn the_median_is_shown_until_the_evidence_is_weighed() {
     assert_ne!(shown, tile(key, "plate"), "which the evidence does not follow everywhere");
     assert_eq!(shown, tile(early, "plate"), "and an address goes on meaning the same");
 }
+
+#[test]
+fn a_frame_left_out_is_answered_at_once_and_the_last_choice_is_the_one_that_is_weighed() {
+    let server = Server::new();
+    let id = server.set_of(&files());
+    let path = format!("/api/sets/{id}");
+    let first = server.get(&path);
+    let without = |out: &[usize]| {
+        let mut recipe = first["recipe"].clone();
+        out.iter().for_each(|&i| recipe["used"][i] = json!(false));
+        let body = json!({"label": format!("without {out:?}"), "recipe": recipe});
+        let (status, set) = server.json("PUT", &format!("{path}/recipe"), Some(body));
+        assert_eq!(status, 200, "{set}");
+        set
+    };
+    let weighed = || until(|| Some(server.get(&path)).filter(|set| set["draft"] == false));
+    // Changed again and again while the first is still being weighed.
+    let answers = [without(&[1]), without(&[1, 2]), without(&[3])];
+    assert!(answers.iter().any(|set| set["draft"] == true), "no answer waits for the consensus");
+    for (set, out) in answers.iter().zip([[1, 1], [1, 2], [3, 3]]) {
+        assert!(out.iter().all(|&i| set["frames"][i]["set_aside"] == true), "{set}");
+        assert!(set["plate_key"].is_string() && set["run"]["state"] == "done", "{set}");
+    }
+    let last = weighed();
+    let tile = |set: &serde_json::Value| {
+        let key = set["plate_key"].as_str().unwrap();
+        let (status, bytes, _) = server.call("GET", &format!("{path}/tiles/{key}/plate/0/0_0.png"), None);
+        assert_eq!(status, 200);
+        bytes
+    };
+    let shown = tile(&last);
+    assert_eq!(server.json("POST", &format!("{path}/undo"), None).0, 200);
+    let other = weighed();
+    assert_eq!(other["frames"][3]["set_aside"], false);
+    assert_ne!(other["plate_key"], last["plate_key"]);
+    assert_eq!(server.json("POST", &format!("{path}/redo"), None).0, 200);
+    let again = weighed();
+    assert_eq!(again["plate_key"], last["plate_key"], "the last choice was the one that stood");
+    assert_eq!(tile(&again), shown);
+    // What was weighed before is at hand.
+    let back = without(&[]);
+    assert_eq!((&back["draft"], &back["plate_key"]), (&json!(false), &first["plate_key"]));
+}

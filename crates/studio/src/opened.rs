@@ -1,0 +1,369 @@
+//! Sets as they are opened: recipe, plan and frames together, their consensus decided and their lifts fitted.
+//!
+//! What takes long is not waited for where it need not be: a set whose consensus is not at hand is shown as a draft, by the
+//! median, until it is decided; and its lifts are fitted when pixels are asked for, or beside the answer to a change.
+
+use crate::error::StudioError;
+use crate::model::{AgreementFact, CanvasInfo, Event};
+use crate::prepare::plan_key;
+use crate::views::TILE;
+use crate::{Method, Recipe, Studio, lock};
+use evanu_core::combine::consensus::Choice;
+use evanu_core::composite::{Lift, Source};
+use evanu_core::evidence::doubts::Doubt;
+use evanu_core::evidence::moving::Moving;
+use evanu_core::pixel::FrameSource;
+use evanu_core::plan::Plan;
+use evanu_core::recipe::{Canvas, Settled};
+use evanu_core::render::{RenderError, Scene};
+use evanu_media::{CameraData, TiledFrame};
+use std::ops::Deref;
+use std::sync::{Arc, Mutex};
+
+/// A set that is opened: everything about it but how its lifts fit.
+pub(crate) struct Opened {
+    pub recipe: Recipe,
+    /// Without lifts.
+    pub plan: Arc<Plan>,
+    pub sources: Vec<Arc<TiledFrame>>,
+    pub cameras: Vec<CameraData>,
+    /// Changes whenever the plate does.
+    pub plate_key: String,
+    /// Changes whenever frames look otherwise.
+    pub frame_key: String,
+    /// Changes whenever aligned samples do; development lies on top of them.
+    pub stack_key: String,
+    /// Changes whenever the plate without lifts does.
+    pub bare_key: String,
+    /// Changes whenever what lifts are fitted to does.
+    pub lift_state: String,
+    /// For each of the plan's doubts, how it was settled.
+    pub settled: Vec<Option<Settled>>,
+    /// Whether its consensus was not at hand, and the median stands for it.
+    pub draft: bool,
+    pub agreement: Mutex<Option<AgreementFact>>,
+    /// The plan with its lifts; held while they are being fitted.
+    lifted: Mutex<Option<Arc<Plan>>>,
+}
+
+impl Opened {
+    /// Calls `f` with the scene, which has no lifts.
+    pub fn with<T>(&self, f: impl FnOnce(&Scene<'_>) -> T) -> T {
+        self.scene(&self.plan, f)
+    }
+
+    /// The same to be rendered without lifts.
+    pub fn bare(self: &Arc<Self>) -> Loaded {
+        Loaded { opened: self.clone(), plan: self.plan.clone() }
+    }
+
+    fn scene<T>(&self, plan: &Plan, f: impl FnOnce(&Scene<'_>) -> T) -> T {
+        f(&Scene { recipe: &self.recipe, plan, sources: &open(&self.sources) })
+    }
+
+    pub fn canvas_info(&self) -> CanvasInfo {
+        let c = self.with(|s| s.canvas());
+        let levels = (0..)
+            .find(|&k| {
+                let s = c.size().at_level(k);
+                s.width.max(s.height) <= 64
+            })
+            .unwrap_or(0)
+            + 1;
+        CanvasInfo { x: c.x, y: c.y, width: c.width, height: c.height, levels, tile: TILE }
+    }
+}
+
+/// An opened set whose lifts are fitted, ready to be rendered.
+#[derive(Clone)]
+pub(crate) struct Loaded {
+    opened: Arc<Opened>,
+    pub plan: Arc<Plan>,
+}
+
+impl Deref for Loaded {
+    type Target = Opened;
+
+    fn deref(&self) -> &Opened {
+        &self.opened
+    }
+}
+
+impl Loaded {
+    /// Calls `f` with the scene.
+    pub fn with<T>(&self, f: impl FnOnce(&Scene<'_>) -> T) -> T {
+        self.opened.scene(&self.plan, f)
+    }
+}
+
+fn open(sources: &[Arc<TiledFrame>]) -> Vec<&dyn FrameSource> {
+    sources.iter().map(|s| &**s as &dyn FrameSource).collect()
+}
+
+/// The name that a lift's fit is kept under.
+pub(crate) fn fit_key(state: &str, plan: &Plan, recipe: &Recipe, lift: &Lift) -> String {
+    format!("{state} {:x}", evanu_core::prepare::fit_key(plan, recipe, lift))
+}
+
+/// A choice, its doubts, and the areas that move.
+type Chosen = (Arc<Choice>, Arc<Vec<Doubt>>, Arc<Vec<Moving>>);
+
+/// The same, when it is decided.
+pub(crate) type Deciding = Arc<Mutex<Option<Chosen>>>;
+
+/// A set that is shown without its consensus, once its plan is there; and which of those who decide it goes last.
+pub(crate) struct Draft {
+    turn: u64,
+    shown: Option<Arc<Opened>>,
+}
+
+/// A set is shown without its consensus as long as this lives, or one that was made later, whatever happens.
+pub(crate) struct Drafting {
+    studio: Studio,
+    set: i64,
+    turn: u64,
+}
+
+impl Drop for Drafting {
+    fn drop(&mut self) {
+        let mut drafts = lock(&self.studio.0.drafts);
+        if drafts.get(&self.set).is_some_and(|d| d.turn == self.turn) {
+            drafts.remove(&self.set);
+        }
+    }
+}
+
+impl Studio {
+    /// The set as it stands, ready to be rendered; an error when its plan is not there yet.
+    pub(crate) fn loaded(&self, set: i64) -> Result<Loaded, StudioError> {
+        self.lifted(&self.opened(set)?)
+    }
+
+    /// The set as it stands, whatever its lifts look like.
+    fn opened(&self, set: i64) -> Result<Arc<Opened>, StudioError> {
+        if let Some(opened) = lock(&self.0.opened).get(&set) {
+            return Ok(opened.clone());
+        }
+        loop {
+            let recipe = self.recipe(set)?;
+            let opened = self.open_set(set, recipe.clone(), false)?;
+            if self.keep(set, &recipe, &opened)? {
+                return Ok(opened);
+            }
+        }
+    }
+
+    /// Keeps a set as it stands, unless its recipe has changed meanwhile.
+    fn keep(&self, set: i64, recipe: &Recipe, opened: &Arc<Opened>) -> Result<bool, StudioError> {
+        // Looked at under the lock: whoever changes the recipe takes what is kept out after that.
+        let mut all = lock(&self.0.opened);
+        let current = self.recipe(set)? == *recipe;
+        if current {
+            all.insert(set, opened.clone());
+        }
+        Ok(current)
+    }
+
+    /// The same with its lifts fitted; who asks while that is being done waits for it.
+    pub(crate) fn lifted(&self, opened: &Arc<Opened>) -> Result<Loaded, StudioError> {
+        self.lifted_by(opened, |plan| self.lift(plan, opened))
+    }
+
+    fn lifted_by(
+        &self,
+        opened: &Arc<Opened>,
+        fit: impl FnOnce(&mut Plan) -> Result<(), StudioError>,
+    ) -> Result<Loaded, StudioError> {
+        let mut lifted = lock(&opened.lifted);
+        let plan = match &*lifted {
+            Some(plan) => plan.clone(),
+            None if opened.recipe.lifts.is_empty() => opened.plan.clone(),
+            None => {
+                let mut plan = (*opened.plan).clone();
+                fit(&mut plan)?;
+                lifted.insert(Arc::new(plan)).clone()
+            }
+        };
+        Ok(Loaded { opened: opened.clone(), plan })
+    }
+
+    /// Opens a set with a recipe. When it has to be `quick`, a consensus that is not at hand is not decided: the median
+    /// stands for it.
+    pub(crate) fn open_set(
+        &self,
+        set: i64,
+        mut recipe: Recipe,
+        quick: bool,
+    ) -> Result<Arc<Opened>, StudioError> {
+        let rows = self.placed(set)?;
+        let key = plan_key(&rows, &recipe);
+        let text = self
+            .plan_text(set, &key)?
+            .ok_or_else(|| StudioError::Conflict("the frames are still being read and aligned".into()))?;
+        let mut plan: Plan = serde_json::from_str(&text)?;
+        let sources = rows.iter().map(|r| self.pyramid(r)).collect::<Result<Vec<_>, _>>()?;
+        if !recipe.hands.is_empty() {
+            evanu_core::prepare::lay_by_hand(&mut plan, &recipe, &open(&sources))?;
+        }
+        let hash = |text: String| blake3::hash(text.as_bytes()).to_hex()[..16].to_owned();
+        let state = format!("{set} {key} {:?} {:?} {:?}", recipe.hands, recipe.used, recipe.match_exposure);
+        let draft = quick && !self.is_decided(&state);
+        if draft {
+            if recipe.method == Method::Consensus {
+                recipe.method = Method::Median;
+            }
+            recipe.lifts.retain(|l| l.source != Source::Method(Method::Consensus));
+        } else {
+            self.choose(&state, &mut plan, &recipe, &sources)?;
+        }
+        let settled = evanu_core::prepare::settle(&mut plan, &recipe);
+        let lift_state = format!("{state} {} {:?} {:?}", recipe.method, recipe.settled, recipe.keeps);
+        // The common area follows the frames in use, so its frames' tiles do too.
+        let common = (recipe.canvas == Canvas::Common).then_some(&recipe.used);
+        let stack_key = hash(format!(
+            "{key} {:?} {:?} {:?} {common:?}",
+            recipe.match_exposure, recipe.canvas, recipe.hands
+        ));
+        let frame_key = hash(format!("{stack_key} {:?}", recipe.develop));
+        let bare_key = hash(format!(
+            "{frame_key} {:?} {} {:?} {:?}",
+            recipe.used, recipe.method, recipe.settled, recipe.keeps
+        ));
+        let plate_key = hash(format!("{bare_key} {:?}", recipe.lifts));
+        let cameras = rows.into_iter().map(|r| r.camera).collect();
+        Ok(Arc::new(Opened {
+            recipe,
+            plan: Arc::new(plan),
+            sources,
+            cameras,
+            plate_key,
+            frame_key,
+            stack_key,
+            bare_key,
+            lift_state,
+            settled,
+            draft,
+            agreement: Mutex::new(None),
+            lifted: Mutex::new(None),
+        }))
+    }
+
+    /// The set as it can be shown at once: while its consensus is being decided, with the median in its place.
+    pub(crate) fn shown(&self, set: i64) -> Result<Arc<Opened>, StudioError> {
+        let shown = lock(&self.0.drafts).get(&set).map(|d| d.shown.clone());
+        match shown {
+            None => self.opened(set),
+            Some(Some(draft)) => Ok(draft),
+            Some(None) => self.open_set(set, self.recipe(set)?, true),
+        }
+    }
+
+    /// From now until what this gives is dropped, a set is shown without its consensus, as `shown` once it is known.
+    pub(crate) fn drafting(&self, set: i64, shown: Option<Arc<Opened>>) -> Drafting {
+        let mut drafts = lock(&self.0.drafts);
+        if let Some(draft) = &shown {
+            // Its tiles may be asked for a little longer than it is shown.
+            lock(&self.0.states).put(draft.plate_key.clone(), draft.clone());
+        }
+        let turn = drafts.get(&set).map_or(0, |d| d.turn + 1);
+        drafts.insert(set, Draft { turn, shown });
+        Drafting { studio: self.clone(), set, turn }
+    }
+
+    /// Decides the consensus of a set; meanwhile it is shown without.
+    pub(crate) fn decide(&self, set: i64) -> Result<(), StudioError> {
+        let draft = self.open_set(set, self.recipe(set)?, true)?;
+        let _drafting = self.drafting(set, Some(draft));
+        self.tell(Event::Set { id: set });
+        self.agreement(set)?;
+        Ok(())
+    }
+
+    /// After a set's recipe has changed: what is at hand is shown, and what takes long is begun.
+    pub(crate) fn reopen(&self, set: i64) -> Result<(), StudioError> {
+        lock(&self.0.opened).remove(&set);
+        let recipe = self.recipe(set)?;
+        if recipe.used.is_empty() {
+            return Ok(());
+        }
+        let Ok(opened) = self.open_set(set, recipe.clone(), true) else {
+            lock(&self.0.drafts).remove(&set);
+            self.enqueue(set, crate::RunKind::Prepare, "{}")?;
+            return Ok(());
+        };
+        let drafting = opened.draft.then(|| self.drafting(set, Some(opened.clone())));
+        if drafting.is_none() {
+            lock(&self.0.drafts).remove(&set);
+            self.keep(set, &recipe, &opened)?;
+            if recipe.lifts.is_empty() {
+                return Ok(());
+            }
+        }
+        let studio = self.clone();
+        let work = move || -> Result<(), StudioError> {
+            let Some(drafting) = drafting else {
+                // Gives way to the page, which is about to ask for tiles.
+                let fit = |plan: &mut Plan| studio.0.behind.install(|| studio.lift(plan, &opened));
+                return studio.lifted_by(&opened, fit).map(|_| ());
+            };
+            // One after another: what was changed again meanwhile is not decided.
+            let _turn = lock(&studio.0.deciding);
+            studio.opened(set)?;
+            drop(drafting);
+            studio.tell(Event::Set { id: set });
+            Ok(())
+        };
+        // On a thread of its own: those of the pools must not wait for what others of theirs are at.
+        std::thread::spawn(move || {
+            if let Err(e) = work() {
+                tracing::warn!("set {set} cannot be shown: {e}");
+            }
+        });
+        Ok(())
+    }
+
+    fn is_decided(&self, state: &str) -> bool {
+        let deciding = lock(&self.0.chosen).peek(state).cloned();
+        deciding.is_some_and(|d| d.try_lock().is_ok_and(|decided| decided.is_some()))
+    }
+
+    /// Decides the consensus, or takes what was decided for the same frames before.
+    fn choose(
+        &self,
+        state: &str,
+        plan: &mut Plan,
+        recipe: &Recipe,
+        sources: &[Arc<TiledFrame>],
+    ) -> Result<(), StudioError> {
+        let deciding = lock(&self.0.chosen).get_or_insert(state.to_owned(), Deciding::default).clone();
+        // Held to the end: who asks for the same meanwhile waits for it.
+        let mut decided = lock(&deciding);
+        if let Some((choice, doubts, moving)) = &*decided {
+            (plan.choice, plan.doubts, plan.moving) = (Some(choice.clone()), doubts.clone(), moving.clone());
+            return Ok(());
+        }
+        match self.0.behind.install(|| evanu_core::prepare::choose(plan, recipe, &open(sources))) {
+            Err(RenderError::NoFrames) => return Ok(()),
+            other => other?,
+        }
+        if let Some(choice) = &plan.choice {
+            *decided = Some((choice.clone(), plan.doubts.clone(), plan.moving.clone()));
+        }
+        Ok(())
+    }
+
+    /// Makes the recipe's lifts ready; fits to the same plate are kept.
+    fn lift(&self, plan: &mut Plan, opened: &Opened) -> Result<(), StudioError> {
+        let (recipe, open) = (&opened.recipe, open(&opened.sources));
+        evanu_core::prepare::lift(plan, recipe, |plan, lift| {
+            let name = fit_key(&opened.lift_state, plan, recipe, lift);
+            if let Some(fit) = lock(&self.0.fits).get(&name) {
+                return Ok(fit.clone());
+            }
+            let fit = evanu_core::prepare::fit(plan, recipe, &open, lift)?.map(Arc::new);
+            lock(&self.0.fits).put(name, fit.clone());
+            Ok(fit)
+        })?;
+        Ok(())
+    }
+}
