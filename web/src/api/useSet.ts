@@ -43,13 +43,16 @@ export function useSet(id: number) {
   return {
     query,
     set: query.data,
-    /** With `joins`, an act soon after one with the same words is one state with it. */
-    change: (label: string, part: Partial<Recipe>, joins = false) => {
+    /**
+     * `part` may follow from what is in force, which the page may not have drawn yet: one nudge after another. With `joins`, an act
+     * soon after one with the same words is one state with it.
+     */
+    change: (label: string, part: Partial<Recipe> | ((now: Recipe) => Partial<Recipe>), joins = false) => {
       const now = client.getQueryData<SetDetail>(key);
       if (!now) return;
       const goesOn = begin(label) && joins;
       // At once on the page, so that the next act starts from here.
-      const recipe = { ...now.recipe, ...part };
+      const recipe = { ...now.recipe, ...(typeof part === "function" ? part(now.recipe) : part) };
       client.setQueryData<SetDetail>(key, { ...now, recipe, undo: label, redo: null });
       change.mutate({ label, recipe, goesOn });
     },

@@ -15,8 +15,10 @@ export function HandBar({ open, set }: { open: OpenSet; set: SetDetail }) {
     index == null || set.reference == null
       ? null
       : (saved ?? { frame: index, on: set.reference, pairs: [], shift: [0, 0], turn: 0, scale: 1, snap: false });
-  const change = (label: string, part: Partial<Hand>) => {
-    if (hand) open.change(`${label} frame ${frameNumber(set, hand.frame)}`, { hands: withHand(set.recipe.hands, { ...hand, snap: false, ...part }) }, label === "nudge");
+  const change = (label: string, part: Partial<Hand> | ((now: Hand) => Partial<Hand>)) => {
+    if (!hand) return;
+    const laid = (own: Hand) => ({ ...own, snap: false, ...(typeof part === "function" ? part(own) : part) });
+    open.change(`${label} frame ${frameNumber(set, hand.frame)}`, ({ hands }) => ({ hands: withHand(hands, laid(hands.find((h) => h.frame === hand.frame) ?? hand)) }), label === "nudge");
   };
   useEffect(() => {
     const key = (e: KeyboardEvent) => {
@@ -28,7 +30,7 @@ export function HandBar({ open, set }: { open: OpenSet; set: SetDetail }) {
       e.preventDefault();
       e.stopImmediatePropagation();
       const round = (v: number) => Math.round(v * 10) / 10;
-      change("nudge", { shift: [round((hand.shift[0] ?? 0) + step[0]), round((hand.shift[1] ?? 0) + step[1])] });
+      change("nudge", ({ shift: [x, y] }) => ({ shift: [round((x ?? 0) + step[0]), round((y ?? 0) + step[1])] }));
     };
     window.addEventListener("keydown", key, true);
     return () => window.removeEventListener("keydown", key, true);

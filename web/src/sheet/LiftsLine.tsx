@@ -12,6 +12,9 @@ import { Button } from "../ui/controls";
 import { clock, methodTitles, plural } from "../ui/words";
 import type { Fact } from "./JobSheet";
 
+/** What changes of a lift; it may follow from what the lift is at that moment. */
+type Part = Partial<Lift> | ((now: Lift) => Partial<Lift>);
+
 /** Words of an act that goes on with the last: one nudge after another. */
 const MOVE = "move a lift";
 
@@ -27,7 +30,8 @@ export function liftsFact(set: SetDetail): Fact {
 export function LiftsLine({ open, set }: { open: OpenSet; set: SetDetail }) {
   const { lift: index, set: put } = useView();
   const lifts = set.recipe.lifts ?? [];
-  const change = (k: number, part: Partial<Lift>, label: string) => open.change(label, { lifts: lifts.map((l, i) => (i === k ? { ...l, ...part } : l)) }, label === MOVE);
+  const change = (k: number, part: Part, label: string) =>
+    open.change(label, (now) => ({ lifts: (now.lifts ?? []).map((l, i) => (i === k ? { ...l, ...(typeof part === "function" ? part(l) : part) } : l)) }), label === MOVE);
   const reorder = (from: number, to: number) => {
     const [moved, ...rest] = [lifts[from] as Lift, ...lifts.filter((_, i) => i !== from)];
     open.change(to < from ? "lay a place under another" : "lay a place over another", { lifts: [...rest.slice(0, to), moved, ...rest.slice(to)] });
@@ -92,7 +96,7 @@ const mends: Record<string, { words: string; label: string; part: (lift: Lift) =
 };
 
 /** Places where lifts can be seen, judged by what the plate is for, each with what would mend it. */
-function Seams({ set, change }: { set: SetDetail; change: (k: number, part: Partial<Lift>, label: string) => void }) {
+function Seams({ set, change }: { set: SetDetail; change: (k: number, part: Part, label: string) => void }) {
   const { purpose, marked, set: put } = useView();
   const seams = useSeams(set, true);
   const lifts = set.recipe.lifts ?? [];
@@ -148,7 +152,7 @@ function Glare({ set, index }: { set: SetDetail; index: number }) {
   return <p className="leading-tight text-faint">{found.returns == null ? "No highlight lies in this area." : `Half of the glare is back below ${Math.round(100 * found.returns)} %.`}</p>;
 }
 
-function Settings({ set, lift, index, change, remove, reorder }: { set: SetDetail; lift: Lift; index: number; change: (part: Partial<Lift>, label: string) => void; remove: () => void; reorder: (to: number) => void }) {
+function Settings({ set, lift, index, change, remove, reorder }: { set: SetDetail; lift: Lift; index: number; change: (part: Part, label: string) => void; remove: () => void; reorder: (to: number) => void }) {
   const calm = "calm" in lift.source;
   const over = (set.recipe.lifts ?? []).flatMap((l, k) => (k !== index && !l.off && !lift.off && l.on === lift.on && meet(l.outline, lift.outline) ? [k] : []));
   const swap = () => reorder(index > Math.min(...over) ? Math.min(...over) : Math.max(...over));
@@ -228,7 +232,7 @@ function Settings({ set, lift, index, change, remove, reorder }: { set: SetDetai
 }
 
 /** What the lift does, and what would help. */
-function Told({ set, lift, change }: { set: SetDetail; lift: Lift; change: (part: Partial<Lift>, label: string) => void }) {
+function Told({ set, lift, change }: { set: SetDetail; lift: Lift; change: (part: Part, label: string) => void }) {
   const told = useLiftInfo(set, lift);
   if (!told || !lift.seek) return null;
   return (
@@ -244,10 +248,11 @@ function Told({ set, lift, change }: { set: SetDetail; lift: Lift; change: (part
 }
 
 /** The open lift under the arrow keys, turned, enlarged, mirrored. */
-function Moved({ set, lift, change }: { set: SetDetail; lift: Lift; change: (part: Partial<Lift>, label: string) => void }) {
+function Moved({ set, lift, change }: { set: SetDetail; lift: Lift; change: (part: Part, label: string) => void }) {
   const { moving, set: put } = useView();
-  const place = lift.place ?? { shift: [0, 0] as [number, number], turn: 0, scale: 1, mirror: false };
-  const adjust = (part: Partial<typeof place>, label: string) => change({ place: { ...place, ...part } }, label);
+  const placed = (of: Lift) => of.place ?? { shift: [0, 0] as [number, number], turn: 0, scale: 1, mirror: false };
+  const place = placed(lift);
+  const adjust = (part: Partial<typeof place>, label: string) => change((now) => ({ place: { ...placed(now), ...part } }), label);
   useEffect(() => {
     if (!moving) return;
     const key = (e: KeyboardEvent) => {
@@ -258,7 +263,8 @@ function Moved({ set, lift, change }: { set: SetDetail; lift: Lift; change: (par
       e.preventDefault();
       e.stopImmediatePropagation();
       const round = (v: number) => Math.round(v * 10) / 10;
-      adjust({ shift: [round((place.shift[0] ?? 0) + step[0]), round((place.shift[1] ?? 0) + step[1])] }, MOVE);
+      const moved = ([x, y]: number[]) => [round((x ?? 0) + step[0]), round((y ?? 0) + step[1])] as [number, number];
+      change((now) => ({ place: { ...placed(now), shift: moved(placed(now).shift) } }), MOVE);
     };
     window.addEventListener("keydown", key, true);
     return () => window.removeEventListener("keydown", key, true);

@@ -18,6 +18,8 @@ pub(crate) const DIFFER: f32 = 5.0 * 5.0;
 const LEFT: f32 = 0.375;
 /// No deviation is believed to be below this, in root codes: eight bits and what JPEG makes of them.
 const FLOOR: f32 = 220.0;
+/// Noise where a frame does not reach.
+const ENDLESS: u16 = u16::MAX;
 /// Pixels by which a frame's rim is not trusted.
 const RIM: usize = 2;
 /// A sample this near its end holds clipped light.
@@ -56,13 +58,12 @@ impl LayerData {
     }
 }
 
-/// A frame over the reduced picture, or what several of them show; then `covered` is empty.
+/// A frame over the reduced picture, or what several of them show.
 pub(super) struct Layer {
     planes: [Vec<u16>; 3],
-    /// Noise and forgiven difference, in root codes; where the frame does not reach, noise without end.
+    /// Noise and forgiven difference, in root codes; where the frame does not reach, [`ENDLESS`] noise.
     sigma: Vec<u16>,
     slack: Vec<u16>,
-    covered: Vec<bool>,
 }
 
 /// All frames over the reduced picture.
@@ -116,10 +117,11 @@ impl Field {
             |chi2, (y, row)| {
                 for k in 0..self.count() {
                     self.chi2_against(k, labelled, y, chi2);
-                    let covered = &self.layers[k].covered[y * self.width..];
-                    for ((counts, chi2), covered) in row.iter_mut().zip(&*chi2).zip(covered) {
-                        counts.0 += u32::from(*covered);
-                        counts.1 += u32::from(*covered && *chi2 < SAME);
+                    let noise = &self.layers[k].sigma[y * self.width..];
+                    for ((counts, chi2), noise) in row.iter_mut().zip(&*chi2).zip(noise) {
+                        let covered = *noise != ENDLESS;
+                        counts.0 += u32::from(covered);
+                        counts.1 += u32::from(covered && *chi2 < SAME);
                     }
                 }
             },
@@ -128,7 +130,7 @@ impl Field {
     }
 
     pub(crate) fn covered(&self, k: usize, p: usize) -> bool {
-        self.layers[k].covered[p]
+        self.layers[k].sigma[p] != ENDLESS
     }
 
     /// Whether any channel holds clipped light.
@@ -166,7 +168,6 @@ impl Field {
             planes: [of(&|l| &l.planes[0]), of(&|l| &l.planes[1]), of(&|l| &l.planes[2])],
             sigma: of(&|l| &l.sigma),
             slack: of(&|l| &l.slack),
-            covered: Vec::new(),
         }
     }
 
@@ -219,10 +220,10 @@ impl Field {
                 let labels = &labels[y * w..][..w];
                 for k in 0..self.count() {
                     self.chi2_against(k, labelled, y, chi2);
-                    let covered = &self.layers[k].covered[y * w..][..w];
+                    let noise = &self.layers[k].sigma[y * w..][..w];
                     let bits = own[k / WORD..].iter_mut().step_by(words);
-                    for (((bits, chi2), covered), label) in bits.zip(&*chi2).zip(covered).zip(labels) {
-                        let agrees = k == usize::from(*label) || *covered && *chi2 < SAME;
+                    for (((bits, chi2), noise), label) in bits.zip(&*chi2).zip(noise).zip(labels) {
+                        let agrees = k == usize::from(*label) || *noise != ENDLESS && *chi2 < SAME;
                         *bits |= u64::from(agrees) << (k % WORD);
                     }
                 }
@@ -290,15 +291,10 @@ impl Layer {
             let from = if a > 0 { a as usize + RIM } else { 0 };
             (from, if (b as usize) < width { (b as usize).saturating_sub(RIM) } else { width })
         };
-        let mut covered = vec![false; width * height];
-        for (y, row) in covered.chunks_exact_mut(width).enumerate() {
-            let (from, to) = span(y);
-            row[from.min(to)..to].fill(true);
-        }
         let planes = data.planes.map(|p| blurred(&p, (width, height)));
         let left = |bin| (noise.sigma_at((bin * 65536 / BINS) as u16) * LEFT / shrink).max(FLOOR) as u16;
-        let left: [u16; BINS] = std::array::from_fn(left);
-        let (mut sigma, mut slack) = (vec![0; width * height], vec![0; width * height]);
+        let left: [u16; BINS] = std::array::from_fn(|bin| left(bin).min(ENDLESS - 1));
+        let (mut sigma, mut slack) = (vec![ENDLESS; width * height], vec![0; width * height]);
         let mut square = vec![0.0; width];
         for y in 0..height {
             let line = |c: usize, y: usize| &planes[c][y * width..][..width];
@@ -309,13 +305,15 @@ impl Layer {
             }
             vector::forgiven(&square, &mut slack[y * width..][..width]);
             let light = line(0, y).iter().zip(line(1, y)).zip(line(2, y));
-            let own = sigma[y * width..][..width].iter_mut().zip(&covered[y * width..]);
-            for ((sigma, covered), ((r, g), b)) in own.zip(light) {
+            let (from, to) = span(y);
+            let reached = from.min(to)..to;
+            let own = sigma[y * width..][..width][reached.clone()].iter_mut();
+            for (sigma, ((r, g), b)) in own.zip(light.skip(reached.start)) {
                 let light = (u32::from(*r) + u32::from(*g) + u32::from(*b)) / 3;
-                *sigma = if *covered { left[light as usize * BINS / 65536] } else { u16::MAX };
+                *sigma = left[light as usize * BINS / 65536];
             }
         }
-        Self { planes, sigma, slack, covered }
+        Self { planes, sigma, slack }
     }
 
     fn line(&self, from: usize, n: usize) -> Line<'_> {

@@ -32,49 +32,46 @@ pub(super) fn costs(field: &Field, moments: &[u32]) -> Costs {
     different.dedup();
     let weight = weight(different.len());
     let width = field.width;
-    // Row by row, all frames at once: costs frame after frame, then whether anything differs.
-    let rows: Vec<(Vec<f32>, Vec<bool>)> = (0..field.height)
-        .into_par_iter()
-        .map(|y| {
-            let base = y * width;
-            let mut votes = vec![0.0f32; n * width];
-            let mut most = vec![0.0f32; width];
-            let each = (0..n).flat_map(|k| (0..width).map(move |x| (k, x)));
-            let worths: Vec<f32> = each.map(|(k, x)| shares[k] * worth(field, k, base + x)).collect();
-            votes.copy_from_slice(&worths);
-            let mut chi2 = vec![0.0; width];
-            for a in 0..n {
-                for b in a + 1..n {
-                    field.chi2_row(a, b, base, &mut chi2);
-                    let (low, high) = votes.split_at_mut(b * width);
-                    vector::exchange(
-                        &chi2,
-                        (&mut low[a * width..][..width], &mut high[..width]),
-                        (&worths[a * width..][..width], &worths[b * width..][..width]),
-                        &mut most,
-                    );
-                }
+    let mut planes: Vec<Vec<f32>> = vec![vec![0.0; field.pixels()]; n];
+    let mut sure = vec![false; field.pixels()];
+    // Row by row, all frames at once.
+    let mut rows: Vec<Vec<&mut [f32]>> = (0..field.height).map(|_| Vec::with_capacity(n)).collect();
+    for plane in &mut planes {
+        rows.iter_mut().zip(plane.chunks_exact_mut(width)).for_each(|(row, part)| row.push(part));
+    }
+    let lines = rows.into_par_iter().zip(sure.par_chunks_exact_mut(width)).enumerate();
+    lines.for_each(|(y, (mut costs, sure))| {
+        let base = y * width;
+        let mut most = vec![0.0f32; width];
+        let each = (0..n).flat_map(|k| (0..width).map(move |x| (k, x)));
+        let worths: Vec<f32> = each.map(|(k, x)| shares[k] * worth(field, k, base + x)).collect();
+        let mut votes = worths.clone();
+        let mut chi2 = vec![0.0; width];
+        for a in 0..n {
+            for b in a + 1..n {
+                field.chi2_row(a, b, base, &mut chi2);
+                let (low, high) = votes.split_at_mut(b * width);
+                vector::exchange(
+                    &chi2,
+                    (&mut low[a * width..][..width], &mut high[..width]),
+                    (&worths[a * width..][..width], &worths[b * width..][..width]),
+                    &mut most,
+                );
             }
-            let changed: Vec<bool> = most.iter().map(|m| *m > DIFFER).collect();
-            for x in 0..width {
-                let most = (0..n).map(|k| votes[k * width + x]).fold(1e-3, f32::max);
-                for k in 0..n {
-                    let v = &mut votes[k * width + x];
-                    *v = if field.covered(k, base + x) {
-                        weight * (LEAD * (most / v.max(1e-3)).ln().powi(2)).min(MOST)
-                    } else {
-                        NOWHERE
-                    };
-                }
+        }
+        sure.iter_mut().zip(&most).for_each(|(sure, most)| *sure = *most > DIFFER);
+        for x in 0..width {
+            let most = (0..n).map(|k| votes[k * width + x]).fold(1e-3, f32::max);
+            for k in 0..n {
+                let v = votes[k * width + x];
+                costs[k][x] = if field.covered(k, base + x) {
+                    weight * (LEAD * (most / v.max(1e-3)).ln().powi(2)).min(MOST)
+                } else {
+                    NOWHERE
+                };
             }
-            (votes, changed)
-        })
-        .collect();
-    let planes = (0..n)
-        .into_par_iter()
-        .map(|k| rows.iter().flat_map(|(votes, _)| &votes[k * width..][..width]).copied().collect())
-        .collect();
-    let sure: Vec<bool> = rows.into_iter().flat_map(|(_, c)| c).collect();
+        }
+    });
     Costs { planes, changed: widened(&sure, (width, field.height), 3) }
 }
 
