@@ -9,27 +9,16 @@ lifts on the plate; for what the best frame for a loop is asked; and for one loo
 
 import concurrent.futures
 import json
-import pathlib
-import re
-import subprocess
 import sys
-import tempfile
 import time
-import urllib.request
-import uuid
 
-ROOT = pathlib.Path(__file__).resolve().parent.parent
-frames = next(f for kind in ("forecourt", "enlarged") if (f := sorted((ROOT / f".measure/{kind}-{sys.argv[1]}").glob("*.jpg"))))
+from stage import Server, frames_of
 
-
-def ask(method, path, body=None, kind="application/json"):
-    data = body if isinstance(body, bytes) or body is None else json.dumps(body).encode()
-    request = urllib.request.Request(base + path, data=data, method=method, headers={"Content-Type": kind} if data else {})
-    return urllib.request.urlopen(request).read()
+frames = frames_of(sys.argv[1])
 
 
 def state():
-    return json.loads(ask("GET", f"/api/sets/{one}"))
+    return server.get(f"/api/sets/{one}")
 
 
 def viewport(now, level, left, top):
@@ -40,14 +29,14 @@ def viewport(now, level, left, top):
     ys = range(top // tile, min(top + 614, height - 1) // tile + 1)
     paths = [f"/api/sets/{one}/tiles/{now['plate_key']}/plate/{level}/{x}_{y}.jpg" for y in ys for x in xs]
     with concurrent.futures.ThreadPoolExecutor(6) as pool:
-        list(pool.map(lambda p: ask("GET", p), paths))
+        list(pool.map(lambda p: server.ask("GET", p), paths))
 
 
 def change(part, level, left, top):
     """Milliseconds from a change of the recipe until the viewport shows it."""
     recipe = {**state()["recipe"], **part}
     begin = time.monotonic()
-    now = json.loads(ask("PUT", f"/api/sets/{one}/recipe", {"label": "measured", "recipe": recipe}))
+    now = json.loads(server.ask("PUT", f"/api/sets/{one}/recipe", {"label": "measured", "recipe": recipe}))
     viewport(now, level, left, top)
     return 1000 * (time.monotonic() - begin)
 
@@ -71,53 +60,42 @@ def lay(count, level, left, top, side):
     return " ".join(f"{t:.0f}" for t in times)
 
 
-with tempfile.TemporaryDirectory() as folder:
-    server = subprocess.Popen([ROOT / "target/release/evanu", "serve", "--port", "0", "--data", folder], stdout=subprocess.PIPE, text=True)
-    try:
-        base = re.search(r"http://\S+", server.stdout.readline()).group()
-        one = json.loads(ask("POST", "/api/sets", {"name": "latency"}))["id"]
-        for f in frames:
-            mark = uuid.uuid4().hex
-            head = f'--{mark}\r\nContent-Disposition: form-data; name="frames"; filename="{f.name}"\r\n\r\n'.encode()
-            ask("POST", f"/api/sets/{one}/frames", head + f.read_bytes() + f"\r\n--{mark}--\r\n".encode(), f"multipart/form-data; boundary={mark}")
+with Server() as server:
+    one = server.new_set("latency")
+    server.bring(one, frames)
+    begin = time.monotonic()
+    server.ask("POST", f"/api/sets/{one}/prepare")
+    server.wait(one, lambda set: set["plate_key"])
+    print(f"read and aligned: {time.monotonic() - begin:.1f} s")
+    size = state()["canvas"]
+    whole = next(k for k in range(16) if size["width"] // 2**k <= 1400)
+    viewport(state(), whole, 0, 0)
+    print(f"first plate, by the median: {time.monotonic() - begin:.1f} s")
+    server.wait(one)
+    viewport(state(), whole, 0, 0)
+    print(f"first plate, by consensus: {time.monotonic() - begin:.1f} s")
+    places = (("whole plate", whole, 0, 0), ("at 100 %", 0, size["width"] // 3, size["height"] // 2))
+    for name, level, left, top in places:
         begin = time.monotonic()
-        ask("POST", f"/api/sets/{one}/prepare")
-        while not state()["plate_key"]:
-            time.sleep(0.02)
-        print(f"read and aligned: {time.monotonic() - begin:.1f} s")
-        size = state()["canvas"]
-        whole = next(k for k in range(16) if size["width"] // 2**k <= 1400)
-        viewport(state(), whole, 0, 0)
-        print(f"first plate, by the median: {time.monotonic() - begin:.1f} s")
-        while state()["run"]["state"] not in ("done", "failed"):
-            time.sleep(0.05)
-        viewport(state(), whole, 0, 0)
-        print(f"first plate, by consensus: {time.monotonic() - begin:.1f} s")
-        places = (("whole plate", whole, 0, 0), ("at 100 %", 0, size["width"] // 3, size["height"] // 2))
-        for name, level, left, top in places:
-            begin = time.monotonic()
-            viewport(state(), level, left, top)  # what is changed is already on the screen
-            print(f"first showing, {name}: {1000 * (time.monotonic() - begin):.0f} ms")
-            times = [change({"method": m}, level, left, top) for m in ("darkest", "lightest", "mean", "rank:30", "rank:70", "consensus")]
-            print(f"method switch, {name} (level {level}): {' '.join(f'{t:.0f}' for t in times)} ms")
-        side = size["width"] / 40
-        for name, level, left, top in places:
-            change({"lifts": []}, level, left, top)
-            print(f"a loop let go, {name}: {lay(8, level, left, top, side)} ms")
-        wanted = {"at": {"x": size["width"] / 2, "y": size["height"] * 0.7}, "outline": loop(size["width"] / 2, size["height"] * 0.7, side)}
+        viewport(state(), level, left, top)  # what is changed is already on the screen
+        print(f"first showing, {name}: {1000 * (time.monotonic() - begin):.0f} ms")
+        times = [change({"method": m}, level, left, top) for m in ("darkest", "lightest", "mean", "rank:30", "rank:70", "consensus")]
+        print(f"method switch, {name} (level {level}): {' '.join(f'{t:.0f}' for t in times)} ms")
+    side = size["width"] / 40
+    for name, level, left, top in places:
+        change({"lifts": []}, level, left, top)
+        print(f"a loop let go, {name}: {lay(8, level, left, top, side)} ms")
+    wanted = {"at": {"x": size["width"] / 2, "y": size["height"] * 0.7}, "outline": loop(size["width"] / 2, size["height"] * 0.7, side)}
+    begin = time.monotonic()
+    server.ask("POST", f"/api/sets/{one}/lifts/proposals", wanted)
+    print(f"frames proposed for a loop: {1000 * (time.monotonic() - begin):.0f} ms")
+    many = [lift(k, size["width"] * (0.05 + 0.1 * (k % 10)), size["height"] * (0.05 + 0.1 * (k // 10)), side) for k in range(100)]
+    name, level, left, top = places[1]
+    print(f"a hundred lifts at once: {change({'lifts': many}, level, left, top):.0f} ms")
+    print(f"a loop let go over a hundred lifts, {name}: {lay(8, level, left, top, side)} ms")
+    looks = []
+    for k in range(12):
         begin = time.monotonic()
-        ask("POST", f"/api/sets/{one}/lifts/proposals", wanted)
-        print(f"frames proposed for a loop: {1000 * (time.monotonic() - begin):.0f} ms")
-        many = [lift(k, size["width"] * (0.05 + 0.1 * (k % 10)), size["height"] * (0.05 + 0.1 * (k // 10)), side) for k in range(100)]
-        name, level, left, top = places[1]
-        print(f"a hundred lifts at once: {change({'lifts': many}, level, left, top):.0f} ms")
-        print(f"a loop let go over a hundred lifts, {name}: {lay(8, level, left, top, side)} ms")
-        looks = []
-        for k in range(12):
-            begin = time.monotonic()
-            ask("GET", f"/api/sets/{one}/look?x={500 + 61 * k}&y={size['height'] * 0.6:.0f}&level={k % 3}&width=74&height=88")
-            looks.append(1000 * (time.monotonic() - begin))
-        print(f"look-through: first {looks[0]:.0f} ms, then {' '.join(f'{t:.0f}' for t in looks[1:])} ms")
-    finally:
-        server.terminate()
-        server.wait()
+        server.ask("GET", f"/api/sets/{one}/look?x={500 + 61 * k}&y={size['height'] * 0.6:.0f}&level={k % 3}&width=74&height=88")
+        looks.append(1000 * (time.monotonic() - begin))
+    print(f"look-through: first {looks[0]:.0f} ms, then {' '.join(f'{t:.0f}' for t in looks[1:])} ms")

@@ -34,7 +34,7 @@ export function JobSheet({ open, set }: { open: OpenSet; set: SetDetail }) {
       </aside>
     );
   return (
-    <aside aria-label="Job sheet" className="flex w-[304px] shrink-0 flex-col border-r border-rule bg-sheet">
+    <aside aria-label="Job sheet" className="relative flex w-[304px] shrink-0 flex-col border-r border-rule bg-sheet">
       <header className="flex items-center gap-1 px-2 pt-2 pb-1">
         <button aria-label="All sets" className="p-1 hover:bg-leaf" onClick={() => go("/")}>
           <ChevronLeft size={18} />
