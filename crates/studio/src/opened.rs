@@ -18,6 +18,7 @@ use evanu_core::recipe::{Canvas, Settled};
 use evanu_core::render::{RenderError, Scene};
 use evanu_media::{CameraData, TiledFrame};
 use std::ops::Deref;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
 
 /// A set that is opened: everything about it but how its lifts fit.
@@ -260,13 +261,14 @@ impl Studio {
 
     /// From now until what this gives is dropped, a set is shown without its consensus, as `shown` once it is known.
     pub(crate) fn drafting(&self, set: i64, shown: Option<Arc<Opened>>) -> Drafting {
-        let mut drafts = lock(&self.0.drafts);
+        /// Never counted twice, so that what is dropped late takes no newer draft with it.
+        static TURNS: AtomicU64 = AtomicU64::new(0);
+        let turn = TURNS.fetch_add(1, Ordering::Relaxed);
         if let Some(draft) = &shown {
             // Its tiles may be asked for a little longer than it is shown.
             lock(&self.0.states).put(draft.plate_key.clone(), draft.clone());
         }
-        let turn = drafts.get(&set).map_or(0, |d| d.turn + 1);
-        drafts.insert(set, Draft { turn, shown });
+        lock(&self.0.drafts).insert(set, Draft { turn, shown });
         Drafting { studio: self.clone(), set, turn }
     }
 
@@ -308,10 +310,11 @@ impl Studio {
             };
             // One after another: what was changed again meanwhile is not decided.
             let _turn = lock(&studio.0.deciding);
-            studio.opened(set)?;
+            let weighed = studio.opened(set).map(|_| ());
+            // Also told when it could not be done: the page must not wait for ever.
             drop(drafting);
             studio.tell(Event::Set { id: set });
-            Ok(())
+            weighed
         };
         // On a thread of its own: those of the pools must not wait for what others of theirs are at.
         std::thread::spawn(move || {
