@@ -426,3 +426,45 @@ impl Costs {
         (0..field.height).into_par_iter().flat_map_iter(rows).collect()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::random::Random;
+
+    #[test]
+    fn members_show_the_same_there_and_right_beside_it_however_many_frames_there_are() {
+        let (w, h, n) = (9usize, 6usize, 70usize);
+        let mut random = Random::new(9);
+        let layers = (0..n).map(|_| {
+            let mut plane = vec![20_000u16; w * h];
+            // A few frames hold something somewhere; some do not reach the first columns.
+            if random.below(2) == 0 {
+                let (x, y) = (random.below(w - 3), random.below(h - 3));
+                (0..9).for_each(|i| plane[(y + i / 3) * w + x + i % 3] = 50_000);
+            }
+            let from = if random.below(5) == 0 { 2 } else { 0 };
+            LayerData { planes: [plane.clone(), plane.clone(), plane], spans: vec![(from, w as u32); h] }
+        });
+        let field = Field::new(Size::new(w as u32, h as u32), layers.collect(), &NoiseModel::default(), 1.0);
+        let labels: Vec<u16> = (0..w * h).map(|p| (p % n) as u16).collect();
+        let words = n.div_ceil(WORD);
+        let members = field.members((&labels, &field.labelled(&labels)), words);
+        let same = |k: usize, p: usize| {
+            let label = usize::from(labels[p]);
+            k == label || field.covered(k, p) && field.chi2(k, label, p) < SAME
+        };
+        let (mut held, mut not) = (0, 0);
+        for p in 0..w * h {
+            let around = |q: usize| (q % w).abs_diff(p % w) < 2 && (q / w).abs_diff(p / w) < 2;
+            for k in 0..n {
+                let wanted =
+                    k == usize::from(labels[p]) || (0..w * h).filter(|&q| around(q)).all(|q| same(k, q));
+                let found = super::super::held(&members[p * words..][..words], k);
+                assert_eq!(found, wanted, "frame {k} at {p}");
+                *if found { &mut held } else { &mut not } += 1;
+            }
+        }
+        assert!(held > 100 && not > 100, "{held} {not}");
+    }
+}
