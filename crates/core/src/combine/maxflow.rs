@@ -67,7 +67,7 @@ impl Graph {
         }
     }
 
-    /// Finds the minimum cut; for each node, whether it ends on the sink's side.
+    /// Finds the minimum cut; for each node, whether it ends on the sink's side, which it does not where that costs the same.
     pub fn cut(mut self) -> Vec<bool> {
         for node in 0..self.first.len() {
             if self.terminal[node] != 0 {
@@ -89,7 +89,7 @@ impl Graph {
                 current = Some(node);
             }
         }
-        (0..self.first.len()).map(|n| self.parent[n] == NONE || self.sink[n]).collect()
+        (0..self.first.len()).map(|n| self.parent[n] != NONE && self.sink[n]).collect()
     }
 
     fn activate(&mut self, node: Node) {

@@ -30,8 +30,9 @@ pub(super) fn solve(field: &Field, costs: &Costs) -> (Vec<u16>, Layer) {
     let mut labels: Vec<u16> = (0..field.pixels())
         .into_par_iter()
         .map(|p| {
-            let best = (0..n).min_by(|&a, &b| costs.planes[a][p].total_cmp(&costs.planes[b][p]));
-            best.unwrap_or(0) as u16
+            // The first of those that are no worse than a border costs: neighbours mostly begin with the same.
+            let best = costs.planes.iter().map(|c| c[p]).fold(f32::INFINITY, f32::min);
+            costs.planes.iter().position(|c| c[p] <= best + LENGTH).unwrap_or(0) as u16
         })
         .collect();
     let mut labelled = field.labelled(&labels);
@@ -43,8 +44,8 @@ pub(super) fn solve(field: &Field, costs: &Costs) -> (Vec<u16>, Layer) {
     let busy: Vec<bool> = (0..field.height)
         .map(|y| costs.changed[w * y.saturating_sub(1)..w * (y + 2).min(field.height)].contains(&true))
         .collect();
-    // When each place last changed hands, and when each label was last on offer.
-    let (mut now, mut moved) = (1u32, vec![1u32; labels.len()]);
+    // When each place or one right beside it last changed hands, and when each label was last on offer.
+    let (mut now, mut stirred) = (1u32, vec![1u32; labels.len()]);
     let mut offered = vec![0u32; n];
     let mut open = vec![false; labels.len()];
     let mut unlike = vec![false; labels.len()];
@@ -61,7 +62,7 @@ pub(super) fn solve(field: &Field, costs: &Costs) -> (Vec<u16>, Layer) {
             );
             let offer = Offer { field, costs, labels: &labels, alpha: alpha as u16, unlike: &unlike };
             let since = *last;
-            let news = |p: usize| field.beside(p).into_iter().flatten().chain([p]).any(|q| moved[q] > since);
+            let news = |p: usize| stirred[p] > since;
             // Parts are gone through from where there is news; whether other places open is only asked when they are reached.
             let asked: Vec<(bool, bool)> =
                 changed.par_iter().map(|&p| (news(p), news(p) && offer.opens(p))).collect();
@@ -79,7 +80,7 @@ pub(super) fn solve(field: &Field, costs: &Costs) -> (Vec<u16>, Layer) {
             for p in taken {
                 labels[p] = alpha as u16;
                 field.relabel(&mut labelled, p, alpha as u16);
-                moved[p] = now;
+                field.beside(p).into_iter().flatten().chain([p]).for_each(|q| stirred[q] = now);
             }
             *last = now;
         }
