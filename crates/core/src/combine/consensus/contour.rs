@@ -6,8 +6,8 @@
 //! together does, decides only near to where it votes. Things without an edge (glare, smoke) have no step and say nothing.
 //! Cost: a few operations a pixel and pair; with many frames, each is compared with some of the others only.
 
-use super::field::{Costs, DIFFER, Field, SAME};
-use super::votes::NOWHERE;
+use super::costs::{Cost, Costs};
+use super::field::{DIFFER, Field, SAME};
 use crate::pixel::blur::boxed;
 use crate::pixel::flood::flood;
 use rayon::prelude::*;
@@ -27,8 +27,17 @@ const NEAR: [usize; 3] = [3, 8, 20];
 /// Others that each of many frames is compared with.
 const PARTNERS: usize = 10;
 
-/// What one pair says: pixels, and how surely the first of the pair holds the object there (−1..=1).
-type Said = Vec<(u32, f32)>;
+/// What one pair says of pixels in a run: how surely the first of the pair holds the object there.
+struct Said {
+    from: u32,
+    end: u32,
+    /// -[`Said::ONE`] to that.
+    surely: i8,
+}
+
+impl Said {
+    const ONE: f32 = 100.0;
+}
 
 /// Adds the evidence of all pairs to the costs.
 pub(super) fn add(field: &Field, costs: &mut Costs) {
@@ -37,25 +46,27 @@ pub(super) fn add(field: &Field, costs: &mut Costs) {
         .flat_map(|a| (a + 1..n).map(move |b| (a, b)))
         .filter(|&(a, b)| n <= PARTNERS + 1 || (b - a).min(n + a - b) <= PARTNERS / 2)
         .collect();
-    let said: Vec<Said> = pairs.par_iter().map(|&(a, b)| ask(field, a, b)).collect();
+    let said: Vec<Vec<Said>> = pairs.par_iter().map(|&(a, b)| ask(field, a, b)).collect();
     costs.planes.par_iter_mut().enumerate().for_each(|(k, plane)| {
         let (mut sum, mut count) = (vec![0.0f32; plane.len()], vec![0u16; plane.len()]);
         for (pair, said) in pairs.iter().zip(&said).filter(|(pair, _)| pair.0 == k || pair.1 == k) {
             let sign = if pair.0 == k { 1.0 } else { -1.0 };
-            for &(p, surely) in said {
-                sum[p as usize] += (sign * surely).max(0.0);
-                count[p as usize] += 1;
+            for run in said {
+                let (range, surely) =
+                    (run.from as usize..run.end as usize, f32::from(run.surely) / Said::ONE);
+                sum[range.clone()].iter_mut().for_each(|s| *s += (sign * surely).max(0.0));
+                count[range].iter_mut().for_each(|c| *c += 1);
             }
         }
         for ((cost, sum), count) in plane.iter_mut().zip(sum).zip(count) {
-            if count > 0 && *cost < NOWHERE {
-                *cost += WEIGHT * sum / f32::from(count);
+            if count > 0 && *cost < Cost::NOWHERE {
+                *cost = Cost::of(cost.value() + WEIGHT * sum / f32::from(count));
             }
         }
     });
 }
 
-fn ask(field: &Field, a: usize, b: usize) -> Said {
+fn ask(field: &Field, a: usize, b: usize) -> Vec<Said> {
     let mut said = Vec::new();
     for Thing { pixels, votes } in things(field, a, b) {
         if votes.is_empty() {
@@ -65,12 +76,25 @@ fn ask(field: &Field, a: usize, b: usize) -> Said {
         let all: f32 = votes.iter().map(|v| v.1.abs()).sum();
         if sum.abs() > AT_ONE * all {
             let mean = sum / votes.len() as f32;
-            said.extend(pixels.iter().map(|&p| (p as u32, mean)));
+            say(pixels.into_iter().map(|p| (p, mean)).collect(), &mut said);
         } else {
-            said.extend(spread(&pixels, &votes, field.width));
+            say(spread(&pixels, &votes, field.width), &mut said);
         }
     }
     said
+}
+
+/// Adds what is said pixel by pixel, in runs.
+fn say(mut each: Vec<(usize, f32)>, said: &mut Vec<Said>) {
+    each.sort_unstable_by_key(|(p, _)| *p);
+    let begin = said.len();
+    for (p, surely) in each {
+        let surely = (surely * Said::ONE).round() as i8;
+        match said[begin..].last_mut() {
+            Some(last) if last.end == p as u32 && last.surely == surely => last.end += 1,
+            _ => said.push(Said { from: p as u32, end: p as u32 + 1, surely }),
+        }
+    }
 }
 
 /// A connected place that differs between two frames.
@@ -191,7 +215,7 @@ pub(super) fn around(field: &Field, labels: &[u16], place: &[usize], k: usize, w
 }
 
 /// Carries votes a little way into the place around them.
-fn spread(inside: &[usize], votes: &[(usize, f32)], w: usize) -> Said {
+fn spread(inside: &[usize], votes: &[(usize, f32)], w: usize) -> Vec<(usize, f32)> {
     let (xs, ys) = (inside.iter().map(|p| p % w), inside.iter().map(|p| p / w));
     let (x0, x1) = (xs.clone().min().unwrap_or(0), xs.max().unwrap_or(0));
     let (y0, y1) = (ys.clone().min().unwrap_or(0), ys.max().unwrap_or(0));
@@ -203,7 +227,7 @@ fn spread(inside: &[usize], votes: &[(usize, f32)], w: usize) -> Said {
         count[at(p)] += 1.0;
     }
     // From near to far: the nearest votes speak.
-    let mut out: Vec<(u32, f32)> = inside.iter().map(|&p| (p as u32, f32::NAN)).collect();
+    let mut out: Vec<(usize, f32)> = inside.iter().map(|&p| (p, f32::NAN)).collect();
     for reach in NEAR {
         if !out.iter().any(|(_, s)| s.is_nan()) {
             break;
@@ -213,7 +237,7 @@ fn spread(inside: &[usize], votes: &[(usize, f32)], w: usize) -> Said {
             count = boxed(&count, bw, bh, reach);
         }
         for (p, said) in out.iter_mut().filter(|(_, s)| s.is_nan()) {
-            let k = at(*p as usize);
+            let k = at(*p);
             if count[k] > 0.002 {
                 *said = sum[k] / count[k];
             }

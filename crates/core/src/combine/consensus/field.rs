@@ -19,7 +19,10 @@ const LEFT: f32 = 0.375;
 /// No deviation is believed to be below this, in root codes: eight bits and what JPEG makes of them.
 const FLOOR: f32 = 220.0;
 /// Noise where a frame does not reach.
-const ENDLESS: u16 = u16::MAX;
+const ENDLESS: u8 = u8::MAX;
+/// Noise and forgiven difference are kept as roots, so that a byte holds each: a root's square in root codes, times these.
+const NOISE: f32 = 1.0 / 16.0;
+const FORGIVEN: f32 = 1.0 / 4.0;
 /// Pixels by which a frame's rim is not trusted.
 const RIM: usize = 2;
 /// A sample this near its end holds clipped light.
@@ -61,9 +64,9 @@ impl LayerData {
 /// A frame over the reduced picture, or what several of them show.
 pub(super) struct Layer {
     planes: [Vec<u16>; 3],
-    /// Noise and forgiven difference, in root codes; where the frame does not reach, [`ENDLESS`] noise.
-    sigma: Vec<u16>,
-    slack: Vec<u16>,
+    /// Roots of noise and forgiven difference; where the frame does not reach, [`ENDLESS`] noise.
+    sigma: Vec<u8>,
+    slack: Vec<u8>,
 }
 
 /// All frames over the reduced picture.
@@ -142,14 +145,8 @@ impl Field {
     #[inline]
     pub(crate) fn chi2(&self, a: usize, b: usize, p: usize) -> f32 {
         let (a, b) = (&self.layers[a], &self.layers[b]);
-        let mut square = 0.0;
-        for c in 0..3 {
-            let d = f32::from(a.planes[c][p]) - f32::from(b.planes[c][p]);
-            square += d * d;
-        }
-        let slack = f32::from(a.slack[p].min(b.slack[p]));
-        let (sa, sb) = (f32::from(a.sigma[p]), f32::from(b.sigma[p]));
-        square / (3.0 * (sa * sa + sb * sb + 2.0 * slack * slack))
+        let d = |c: usize| f32::from(a.planes[c][p]) - f32::from(b.planes[c][p]);
+        deviations([d(0), d(1), d(2)], [a.sigma[p], b.sigma[p]], [a.slack[p], b.slack[p]])
     }
 
     /// The same for a row of pixels from `from` on.
@@ -160,14 +157,13 @@ impl Field {
 
     /// Each pixel as its labelled frame has it.
     pub(super) fn labelled(&self, labels: &[u16]) -> Layer {
-        let of = |value: &(dyn Fn(&Layer) -> &Vec<u16> + Sync)| {
-            let rows = labels.par_iter().enumerate();
-            rows.map(|(p, k)| value(&self.layers[usize::from(*k)])[p]).collect()
-        };
+        fn of<T: Copy + Send>(labels: &[u16], value: impl Fn(usize, usize) -> T + Sync) -> Vec<T> {
+            labels.par_iter().enumerate().map(|(p, k)| value(usize::from(*k), p)).collect()
+        }
         Layer {
-            planes: [of(&|l| &l.planes[0]), of(&|l| &l.planes[1]), of(&|l| &l.planes[2])],
-            sigma: of(&|l| &l.sigma),
-            slack: of(&|l| &l.slack),
+            planes: [0, 1, 2].map(|c| of(labels, |k, p| self.layers[k].planes[c][p])),
+            sigma: of(labels, |k, p| self.layers[k].sigma[p]),
+            slack: of(labels, |k, p| self.layers[k].slack[p]),
         }
     }
 
@@ -191,7 +187,7 @@ impl Field {
             let d = |&p: &usize| f64::from(a.planes[c][p]) - f64::from(b.planes[c][p]);
             (place.iter().map(d).sum::<f64>() / place.len() as f64) as f32
         };
-        let sigma = place.iter().map(|&p| f32::from(a.sigma[p])).sum::<f32>() / place.len() as f32;
+        let sigma = place.iter().map(|&p| a.noise(p)).sum::<f32>() / place.len() as f32;
         ((0..3).map(|c| mean(c).powi(2)).sum::<f32>() / 3.0).sqrt() / (1.5 * sigma)
     }
 
@@ -205,7 +201,7 @@ impl Field {
         let (a, b) = (&self.layers[a], &self.layers[b]);
         let square: f32 =
             (0..3).map(|c| (f32::from(a.planes[c][p]) - f32::from(b.planes[c][q])).powi(2)).sum();
-        (square / 3.0).sqrt() / (1.5 * f32::from(a.sigma[p]))
+        (square / 3.0).sqrt() / (1.5 * a.noise(p))
     }
 
     /// For each pixel, a bit for each frame that shows the same as the labelled one there and right beside it.
@@ -292,8 +288,9 @@ impl Layer {
             (from, if (b as usize) < width { (b as usize).saturating_sub(RIM) } else { width })
         };
         let planes = data.planes.map(|p| blurred(&p, (width, height)));
-        let left = |bin| (noise.sigma_at((bin * 65536 / BINS) as u16) * LEFT / shrink).max(FLOOR) as u16;
-        let left: [u16; BINS] = std::array::from_fn(|bin| left(bin).min(ENDLESS - 1));
+        let left = |bin| (noise.sigma_at((bin * 65536 / BINS) as u16) * LEFT / shrink).max(FLOOR);
+        let root = |noise: f32| (noise / NOISE).sqrt().round().min(f32::from(ENDLESS - 1)) as u8;
+        let left: [u8; BINS] = std::array::from_fn(|bin| root(left(bin)));
         let (mut sigma, mut slack) = (vec![ENDLESS; width * height], vec![0; width * height]);
         let mut square = vec![0.0; width];
         for y in 0..height {
@@ -316,6 +313,14 @@ impl Layer {
         Self { planes, sigma, slack }
     }
 
+    /// Noise at a pixel, in root codes.
+    fn noise(&self, p: usize) -> f32 {
+        match self.sigma[p] {
+            ENDLESS => 65535.0,
+            root => NOISE * f32::from(root).powi(2),
+        }
+    }
+
     fn line(&self, from: usize, n: usize) -> Line<'_> {
         let planes = self.planes.each_ref().map(|c| &c[from..from + n]);
         Line { planes, sigma: &self.sigma[from..from + n], slack: &self.slack[from..from + n] }
@@ -325,13 +330,24 @@ impl Layer {
 /// A part of a row of a frame.
 struct Line<'a> {
     planes: [&'a [u16]; 3],
-    sigma: &'a [u16],
-    slack: &'a [u16],
+    sigma: &'a [u8],
+    slack: &'a [u8],
+}
+
+/// Squared deviations of a difference by channel, with both sides' roots of noise and of what is forgiven; nothing where either
+/// does not reach.
+#[inline(always)]
+fn deviations(d: [f32; 3], sigma: [u8; 2], slack: [u8; 2]) -> f32 {
+    let fourth = |root: u8| (f32::from(root) * f32::from(root)).powi(2);
+    let noise = NOISE * NOISE * (fourth(sigma[0]) + fourth(sigma[1]));
+    let forgiven = 2.0 * FORGIVEN * FORGIVEN * fourth(slack[0].min(slack[1]));
+    let square = d[0] * d[0] + d[1] * d[1] + d[2] * d[2];
+    if sigma[0].max(sigma[1]) == ENDLESS { 0.0 } else { square / (3.0 * (noise + forgiven)) }
 }
 
 #[allow(unsafe_code)] // the dispatch to the processor's vector width is the macro's
 mod vector {
-    use super::{Line, SLACK};
+    use super::{FORGIVEN, Line, SLACK, deviations};
 
     #[multiversion::multiversion(targets("x86_64+avx2"))]
     pub(crate) fn chi2(a: &Line<'_>, b: &Line<'_>, out: &mut [f32]) {
@@ -342,10 +358,8 @@ mod vector {
         let (b_sigma, b_slack) = (&b.sigma[..n], &b.slack[..n]);
         for i in 0..n {
             let d = |a: &[u16], b: &[u16]| f32::from(a[i]) - f32::from(b[i]);
-            let (r, g, bl) = (d(ar, br), d(ag, bg), d(ab, bb));
-            let slack = f32::from(a_slack[i].min(b_slack[i]));
-            let (sa, sb) = (f32::from(a_sigma[i]), f32::from(b_sigma[i]));
-            out[i] = (r * r + g * g + bl * bl) / (3.0 * (sa * sa + sb * sb + 2.0 * slack * slack));
+            let d = [d(ar, br), d(ag, bg), d(ab, bb)];
+            out[i] = deviations(d, [a_sigma[i], b_sigma[i]], [a_slack[i], b_slack[i]]);
         }
     }
 
@@ -372,11 +386,12 @@ mod vector {
         }
     }
 
-    /// The difference that such gradients of three channels forgive.
+    /// Roots of the difference that such gradients of three channels forgive.
     #[multiversion::multiversion(targets("x86_64+avx2"))]
-    pub(crate) fn forgiven(square: &[f32], slack: &mut [u16]) {
+    pub(crate) fn forgiven(square: &[f32], slack: &mut [u8]) {
         for (slack, square) in slack.iter_mut().zip(square) {
-            *slack = (SLACK * 0.5 * (square / 3.0).sqrt()).min(65535.0) as u16;
+            let forgiven = SLACK * 0.5 * (square / 3.0).sqrt();
+            *slack = ((forgiven / FORGIVEN).sqrt() + 0.5).min(255.0) as u8;
         }
     }
 }
@@ -394,37 +409,6 @@ fn blurred(plane: &[u16], (width, height): (usize, usize)) -> Vec<u16> {
         out.extend(columns.windows(3).map(|c| ((c[0] + 2 * c[1] + c[2] + 8) / 16) as u16));
     }
     out
-}
-
-/// What each label costs at each place.
-pub(super) struct Costs {
-    /// Frame after frame, a value a pixel.
-    pub planes: Vec<Vec<f32>>,
-    /// Places where any two frames surely differ, and their surroundings.
-    pub changed: Vec<bool>,
-}
-
-impl Costs {
-    /// For each pixel, the best label that shows something else, and how much more it costs.
-    pub fn rivals(&self, field: &Field, (labels, labelled): (&[u16], &Layer)) -> Vec<Option<(f32, u16)>> {
-        let rows = |y: usize| {
-            let (from, mut chi2) = (y * field.width, vec![0.0; field.width]);
-            let mut best: Vec<Option<(f32, u16)>> = vec![None; field.width];
-            for k in 0..field.count() {
-                field.chi2_against(k, labelled, y, &mut chi2);
-                for (x, best) in best.iter_mut().enumerate().filter(|(x, _)| self.changed[from + x]) {
-                    let p = from + x;
-                    let more = self.planes[k][p] - self.planes[usize::from(labels[p])][p];
-                    let differs = field.covered(k, p) && chi2[x] > DIFFER;
-                    if differs && best.is_none_or(|(least, _)| more < least) {
-                        *best = Some((more, k as u16));
-                    }
-                }
-            }
-            best
-        };
-        (0..field.height).into_par_iter().flat_map_iter(rows).collect()
-    }
 }
 
 #[cfg(test)]

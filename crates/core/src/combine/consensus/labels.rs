@@ -5,7 +5,8 @@
 //! the rest could not change. They fall into connected parts that are solved at the same time; a part about which nothing
 //! has changed since the label was last on offer is left out. Cost: a minimum cut over those nodes for each label and round.
 
-use super::field::{Costs, Field, Layer};
+use super::costs::{Cost, Costs};
+use super::field::{Field, Layer};
 use crate::combine::maxflow::Graph;
 use crate::pixel::flood::flood_where;
 use rayon::prelude::*;
@@ -31,8 +32,8 @@ pub(super) fn solve(field: &Field, costs: &Costs) -> (Vec<u16>, Layer) {
         .into_par_iter()
         .map(|p| {
             // The first of those that are no worse than a border costs: neighbours mostly begin with the same.
-            let best = costs.planes.iter().map(|c| c[p]).fold(f32::INFINITY, f32::min);
-            costs.planes.iter().position(|c| c[p] <= best + LENGTH).unwrap_or(0) as u16
+            let best = costs.planes.iter().map(|c| c[p]).min().map_or(0.0, Cost::value);
+            costs.planes.iter().position(|c| c[p] <= Cost::of(best + LENGTH)).unwrap_or(0) as u16
         })
         .collect();
     let mut labelled = field.labelled(&labels);
@@ -112,7 +113,7 @@ impl Offer<'_> {
     }
 
     fn cost(&self, label: u16, p: usize) -> f32 {
-        self.costs.planes[usize::from(label)][p]
+        self.costs.at(usize::from(label), p)
     }
 
     /// Whether it may be worth while at a place.

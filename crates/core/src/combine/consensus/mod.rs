@@ -15,12 +15,14 @@
 //! follows from what they show, so that the order they came in changes no byte.
 
 mod contour;
+mod costs;
 mod field;
 mod labels;
 mod votes;
 
 pub(crate) use contour::Thing;
-use field::{Costs, Layer};
+use costs::Costs;
+use field::Layer;
 pub(crate) use field::{DIFFER, SAME};
 pub use field::{Field, LayerData};
 

@@ -4,7 +4,8 @@
 //! outvoted even where it is in most frames. Votes weigh less while frames are few: two or three cannot outvote
 //! the contour. Cost: one comparison a pixel and pair of frames.
 
-use super::field::{Costs, DIFFER, Field};
+use super::costs::{Cost, Costs};
+use super::field::{DIFFER, Field};
 use rayon::prelude::*;
 
 /// Differences beyond this many deviations speak for nobody, squared.
@@ -15,8 +16,6 @@ const CLIPPED: f32 = 0.1;
 const LEAD: f32 = 3.0;
 /// Greatest cost that votes give.
 const MOST: f32 = 18.0;
-/// What a frame costs where it does not reach.
-pub(super) const NOWHERE: f32 = 1000.0;
 
 /// How much the votes of this many moments weigh.
 fn weight(moments: usize) -> f32 {
@@ -32,10 +31,10 @@ pub(super) fn costs(field: &Field, moments: &[u32]) -> Costs {
     different.dedup();
     let weight = weight(different.len());
     let width = field.width;
-    let mut planes: Vec<Vec<f32>> = vec![vec![0.0; field.pixels()]; n];
+    let mut planes = vec![vec![Cost::NOWHERE; field.pixels()]; n];
     let mut sure = vec![false; field.pixels()];
     // Row by row, all frames at once.
-    let mut rows: Vec<Vec<&mut [f32]>> = (0..field.height).map(|_| Vec::with_capacity(n)).collect();
+    let mut rows: Vec<Vec<&mut [Cost]>> = (0..field.height).map(|_| Vec::with_capacity(n)).collect();
     for plane in &mut planes {
         rows.iter_mut().zip(plane.chunks_exact_mut(width)).for_each(|(row, part)| row.push(part));
     }
@@ -64,11 +63,9 @@ pub(super) fn costs(field: &Field, moments: &[u32]) -> Costs {
             let most = (0..n).map(|k| votes[k * width + x]).fold(1e-3, f32::max);
             for k in 0..n {
                 let v = votes[k * width + x];
-                costs[k][x] = if field.covered(k, base + x) {
-                    weight * (LEAD * (most / v.max(1e-3)).ln().powi(2)).min(MOST)
-                } else {
-                    NOWHERE
-                };
+                if field.covered(k, base + x) {
+                    costs[k][x] = Cost::of(weight * (LEAD * (most / v.max(1e-3)).ln().powi(2)).min(MOST));
+                }
             }
         }
     });
