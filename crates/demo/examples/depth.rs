@@ -6,8 +6,11 @@
 //! otherwise). A 32×32 grid of places of the reference is compared with where each frame truly shows them: by what
 //! Evanu found, and by the single homography that fits the true places best; once over all places, once over those where
 //! an error could be seen (not the bare sky). The plate (median) is compared with the truth with and without the bend.
-//! Prints a line a set and a line of JSON.
+//! Prints a line a set and a line of JSON. With `CACHE=FOLDER` what is rendered is kept there and taken from there.
 
+mod kept;
+
+use evanu_core::combine::Method;
 use evanu_core::geometry::{Correspondence, Model, Point, fit};
 use evanu_core::pixel::{FrameSource, MemoryFrame, Raster, Samples};
 use evanu_core::plan::Plan;
@@ -15,7 +18,8 @@ use evanu_core::prepare;
 use evanu_core::progress::unwatched;
 use evanu_core::recipe::Recipe;
 use evanu_core::render::{Scene, View};
-use evanu_demo::{Crowd, Order, Shoot, empty_frame, frame_size};
+use evanu_demo::{Crowd, Order, Shoot, frame_size};
+use kept::{empty, rendered};
 
 const FRAMES: usize = 4;
 /// A place shows something when its surroundings differ by this many steps of 255.
@@ -57,9 +61,10 @@ fn main() {
             pitch: -0.1,
             wind: 0.0,
         });
+        let kind = format!("depth{:.0}", 100.0 * sway);
         let frames: Vec<MemoryFrame> = (0..FRAMES)
             .map(|k| {
-                let codes = shoot.frame(k).picture.data;
+                let codes = rendered(&kind, &shoot, k).picture.data;
                 MemoryFrame::new(size, Samples::Eight(codes.iter().map(|v| (v / 257) as u8).collect()))
             })
             .collect();
@@ -69,7 +74,7 @@ fn main() {
             unreachable!("frames are in memory")
         };
         let seconds = begin.elapsed().as_secs_f64();
-        let truth = empty_frame(shoot.place(plan.reference), &shoot.shots[plan.reference], size);
+        let truth = empty(&kind, &shoot, plan.reference);
         let mut line = String::new();
         for (k, found) in plan.frames.iter().enumerate().filter(|(k, _)| *k != plan.reference) {
             let at = |i: u32, n: u32| (f64::from(i) + 0.5) / 32.0 * f64::from(n) - 0.5;
@@ -112,7 +117,9 @@ fn main() {
         stiff.frames.iter_mut().for_each(|f| f.bend = None);
         let [with, without] = [&plan, &stiff].map(|plan| {
             let scene = Scene { recipe: &recipe, plan, sources: &sources };
-            scene.render(View::Plate, size.rect(), 0).map_or(f64::NAN, |plate| psnr(&plate, &truth))
+            scene
+                .render(View::By(Method::Median), size.rect(), 0)
+                .map_or(f64::NAN, |plate| psnr(&plate, &truth))
         });
         gained.push(with - without);
         println!("set {set}, {seconds:.2} s:{line} plate {with:.2} dB, without the bend {without:.2} dB");

@@ -83,7 +83,7 @@ impl Lens {
             .map(|(i, j)| Point::new(at(i, self.size.width), at(j, self.size.height)))
             .map(|p| {
                 let seen = transform.apply(self.bent(back.apply(self.straight(p))));
-                local::Sample { at: p, shift: [seen.x - p.x, seen.y - p.y], weight: 1.0 }
+                local::Sample { at: p, shift: [seen.x - p.x, seen.y - p.y], weight: 1.0, firm: false }
             })
             .collect();
         local::through(self.size, &samples)

@@ -5,16 +5,18 @@
 //!    level, give displacements at scattered places. One that differs from its neighbours' median by much more than
 //!    they differ among themselves is dropped (the normalised median test of Westerweel and Scarano 2005): a mover.
 //!    Where another plane, the ground, has a transform of its own, the patches are looked for along that one too: a
-//!    surface through the first alone would follow the building and never reach them.
+//!    surface through the first alone would follow the building and never reach them. What is found along it tells that
+//!    plane better at each level.
 //!    The patches lie on an even grid, weighted by how exactly each is known; where full size shows nothing, those of a
 //!    reduced level stand in for them.
 //! 2. A cubic B-spline surface with a penalty on its second differences (Eilers and Marx 1996) is fitted to them with
-//!    Tukey's weights, by conjugate gradients. How smooth it is, cross-validation decides: of several strengths the one
-//!    that best foretells places left out.
+//!    Tukey's weights, by conjugate gradients; places on the other plane keep theirs, since a surface that is still far
+//!    from near ground would take all of that for mistakes. How smooth it is, cross-validation decides: of several strengths
+//!    the one that best foretells places left out.
 //! 3. It is used only when it foretells them clearly better than the plane transform alone, and made smoother until
 //!    it folds nowhere ([`Bend::STEEPEST`]).
 //!
-//! Cost: a look at the residuals where the plane transform fits; else three to four seconds a frame and core, from half a
+//! Cost: a look at the residuals where the plane transform fits; else four seconds a frame and core, from half a
 //! megapixel to 36: the grid has as many patches at any size.
 
 use super::consensus;
@@ -49,6 +51,8 @@ pub(super) struct Sample {
     pub shift: [f64; 2],
     /// How exactly it is known; 1 for a corner.
     pub weight: f64,
+    /// Whether a plane foretells it, so that it is no mistake however far off a surface still is.
+    pub firm: bool,
 }
 
 /// A bend with the places it rests on.
@@ -76,7 +80,7 @@ pub(super) fn refine(
     let near = |s: &Sample| s.shift[0].hypot(s.shift[1]) < FARTHEST * side;
     let coarse = anchors.levels.first().map_or(1.0, |(l, _)| f64::from(1u32 << l));
     let corners = corners();
-    let ground = second(&corners, transform, size, coarse).and_then(|h| h.inverse());
+    let mut ground = second(&corners, transform, size, coarse).and_then(|h| h.inverse());
     let first: Vec<Sample> = samples(&corners, transform).into_iter().filter(near).collect();
     let mut bend = surface(size, &without_strays(first, coarse), 1.5 * coarse).map(|s| s.bend);
     let mut last = None;
@@ -88,10 +92,20 @@ pub(super) fn refine(
         let found = track(frame, level, patches, &warp)?;
         let mut all = found.clone();
         all.extend(track(frame, dense.lone.0, &dense.lone.1, &warp)?);
-        if let Some(ground) = ground.as_ref().filter(|_| last.is_none()) {
-            all.extend(track(frame, level, patches, &Warp::from(ground))?);
+        if let Some(plane) = &ground {
+            let more = track(frame, level, patches, &Warp::from(plane))?;
+            // What is found along the other plane tells it better: from the middle of the ground it goes on to the feet.
+            ground = second(&more, transform, size, pixel).and_then(|h| h.inverse()).or(ground);
+            all.extend(more);
         }
-        let kept = without_strays(samples(&all, transform), pixel);
+        let mut kept = without_strays(samples(&all, transform), pixel);
+        if let Some(plane) = &ground {
+            let on = |s: &Sample| {
+                let p = transform.apply(plane.apply(s.at));
+                (p.x - s.at.x - s.shift[0]).hypot(p.y - s.at.y - s.shift[1]) < pixel.max(1.0)
+            };
+            kept.iter_mut().for_each(|s| s.firm = on(s));
+        }
         let Some(better) = surface(size, &kept, pixel) else { return Ok(None) };
         bend = Some(better.bend.clone());
         last = Some((better, found));
@@ -135,7 +149,7 @@ fn second(corners: &[Correspondence], transform: &Homography, size: Size, coarse
 fn samples(places: &[Correspondence], transform: &Homography) -> Vec<Sample> {
     let one = |c: &Correspondence| {
         let p = transform.apply(c.from);
-        Sample { at: c.to, shift: [p.x - c.to.x, p.y - c.to.y], weight: c.weight }
+        Sample { at: c.to, shift: [p.x - c.to.x, p.y - c.to.y], weight: c.weight, firm: false }
     };
     places.iter().map(one).collect()
 }
@@ -291,8 +305,10 @@ fn robust(
         let mut sorted = errors.clone();
         sorted.sort_unstable_by(f64::total_cmp);
         scale = (1.2 * sorted[sorted.len() / 2]).max(0.03);
-        let weight =
-            |i: usize| samples[i].weight * (1.0 - (errors[i] / (4.7 * scale)).powi(2)).max(0.0).powi(2);
+        let weight = |i: usize| match samples[i].firm {
+            true => samples[i].weight,
+            false => samples[i].weight * (1.0 - (errors[i] / (4.7 * scale)).powi(2)).max(0.0).powi(2),
+        };
         shifts = solve(samples, basis, grid, strength, &weight, Some(shifts));
     }
     (shifts, scale)
@@ -427,4 +443,47 @@ fn penalty(x: &[[f64; 2]], hold: &[f64], (columns, rows): (usize, usize), streng
         }
     }
     out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::random::Random;
+
+    #[test]
+    fn near_ground_that_a_plane_foretells_is_followed_however_far_it_shifts_and_a_mover_is_not() {
+        let size = Size::new(900, 600);
+        // A wall that fits, ground below that shifts the more the nearer it is, and a van before the wall.
+        let truth = |p: Point| (0.0005 * (p.y - 330.0).max(0.0).powi(2)).min(30.0);
+        let van = |p: Point| (500.0..560.0).contains(&p.x) && (250.0..290.0).contains(&p.y);
+        let samples = |firm: bool| -> Vec<Sample> {
+            let mut random = Random::new(3);
+            let place = |k: usize| Point::new(10.0 + 20.0 * (k % 45) as f64, 10.0 + 20.0 * (k / 45) as f64);
+            (0..45 * 29)
+                .map(place)
+                .map(|at| {
+                    let seen = if van(at) { 15.0 } else { truth(at) };
+                    let mut noise = || random.within(-0.03, 0.03);
+                    let shift = [0.3 * seen + noise(), seen + noise()];
+                    Sample { at, shift, weight: 1.0, firm: firm && at.y > 330.0 }
+                })
+                .collect()
+        };
+        let worst = |firm: bool| {
+            let found = surface(size, &samples(firm), 1.0).unwrap().bend;
+            let mut worst = 0.0f64;
+            for p in (0..600).map(|k| Point::new(5.0 + 30.0 * (k % 30) as f64, 5.0 + 30.0 * (k / 30) as f64))
+            {
+                let near = (470.0..590.0).contains(&p.x) && (220.0..320.0).contains(&p.y);
+                let off = (found.at(p).y - truth(p)).abs();
+                worst = if near { worst } else { worst.max(off) };
+            }
+            (worst, found.at(Point::new(530.0, 270.0)).y)
+        };
+        let (without, _) = worst(false);
+        assert!(without > 2.0, "{without}");
+        let (with, at_van) = worst(true);
+        assert!(with < 0.5, "{with}");
+        assert!(at_van < 1.0, "{at_van}");
+    }
 }
