@@ -94,9 +94,14 @@ pub fn held(words: &[u64], k: usize) -> bool {
 }
 
 /// Pixels of a reduced picture that the decision is made on, for a number of frames: fine where few frames leave
-/// much to the borders, coarser where many vote.
+/// much to the borders, coarser where many vote. Frames and pixels together stay below a bound, and with them memory.
 pub fn room(frames: usize) -> u64 {
-    (12_000_000 / frames.max(1) as u64).clamp(200_000, 1_600_000)
+    /// Pixels of all frames together up to which the picture may be fine, and up to which it may be as fine as a limb asks.
+    const FINE: u64 = 12_000_000;
+    const MOST: u64 = 20_000_000;
+    const LIMBS: u64 = 200_000;
+    let frames = frames.max(1) as u64;
+    (FINE / frames).max(LIMBS.min(MOST / frames)).min(1_600_000)
 }
 
 /// A choice with what it was made from.
@@ -196,4 +201,20 @@ pub fn decide(
     let crowd = field.crowd(&labelled, &members, words, &costs.changed);
     let choice = Choice { level, size, corner: (0, 0), frames, labels, words, members, crowd };
     Decided { choice, field, costs, labelled }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_decision_is_fine_for_few_frames_and_bounded_for_any_number() {
+        assert_eq!(room(1), 1_600_000);
+        assert_eq!(room(12), 1_000_000);
+        assert_eq!(room(100), 200_000);
+        for frames in 1..3000usize {
+            assert!(room(frames) * frames as u64 <= 20_000_000, "{frames}");
+            assert!(room(frames + 1) <= room(frames), "{frames}");
+        }
+    }
 }
