@@ -85,11 +85,11 @@ def measure(what):
     # The folder holds the truth too; frames are named one by one so that both programs read the same.
     frames = sorted(folder.glob("*.jpg"))
     ours = best([EVANU, "clean", *frames, "--out", plate])
+    floor = best([ROOT / "target/release/examples/floor", WORK / "floor.tif", *frames])
     timed([EVANU, "clean", *frames, "--out", plate, "--report", report])
     reference = json.loads(report.read_text())["reference"]
     other, told = WORK / f"library-{width}.tif", WORK / f"library-{width}.json"
     library = best([PYTHON, ROOT / "measure/library.py", folder, other, told, reference], 1)
-    floor = best([ROOT / "target/release/examples/floor", WORK / "floor.tif", *frames])
     count = 100 if int(width) <= 1600 else 0 if base else 60
     many = best([EVANU, "clean", *(frames * 9)[:count], "--out", WORK / "many.tif"], 1) if count else None
     return {

@@ -6,7 +6,7 @@
 //!    they differ among themselves is dropped (the normalised median test of Westerweel and Scarano 2005): a mover.
 //!    Where another plane, the ground, has a transform of its own, the patches are looked for along that one too: a
 //!    surface through the first alone would follow the building and never reach them. What is found along it tells that
-//!    plane better at each level.
+//!    plane better at each level. It counts as one of the place's where the two meet; clouds shift everywhere.
 //!    The patches lie on an even grid, weighted by how exactly each is known; where full size shows nothing, those of a
 //!    reduced level stand in for them.
 //! 2. A cubic B-spline surface with a penalty on its second differences (Eilers and Marx 1996) is fitted to them with
@@ -99,7 +99,7 @@ pub(super) fn refine(
             all.extend(more);
         }
         let mut kept = without_strays(samples(&all, transform), pixel);
-        if let Some(plane) = &ground {
+        if let Some(plane) = ground.as_ref().filter(|g| meet(g, transform, size)) {
             let on = |s: &Sample| {
                 let p = transform.apply(plane.apply(s.at));
                 (p.x - s.at.x - s.shift[0]).hypot(p.y - s.at.y - s.shift[1]) < pixel.max(1.0)
@@ -144,6 +144,20 @@ fn second(corners: &[Correspondence], transform: &Homography, size: Size, coarse
     )?;
     let scale = |s: f64| Homography::new([s, 0.0, 0.0, 0.0, s, 0.0, 0.0, 0.0, 1.0]);
     Some(scale(coarse).after(&found).after(&scale(1.0 / coarse)))
+}
+
+/// Whether another plane, whose transform leads to the frame, belongs to the place: planes of one place meet in a line, where their
+/// transforms agree. Clouds and processions shift everywhere.
+fn meet(plane: &Homography, transform: &Homography, size: Size) -> bool {
+    const ACROSS: u32 = 12;
+    const VANISHES: f64 = 0.2;
+    let at = |i: u32, n: u32| f64::from(i) / f64::from(ACROSS) * f64::from(n);
+    let off = (0..(ACROSS + 1).pow(2)).map(|k| {
+        let p = Point::new(at(k % (ACROSS + 1), size.width), at(k / (ACROSS + 1), size.height));
+        transform.apply(plane.apply(p)).distance(p)
+    });
+    let (least, most) = off.fold((f64::MAX, 0.0f64), |(l, m), d| (l.min(d), m.max(d)));
+    least < VANISHES * most
 }
 
 fn samples(places: &[Correspondence], transform: &Homography) -> Vec<Sample> {
@@ -449,6 +463,17 @@ fn penalty(x: &[[f64; 2]], hold: &[f64], (columns, rows): (usize, usize), streng
 mod tests {
     use super::*;
     use crate::random::Random;
+
+    #[test]
+    fn planes_of_one_place_meet_and_clouds_do_not() {
+        let size = Size::new(900, 600);
+        let wall = Homography::IDENTITY;
+        // Shifts by a tenth of how far it lies below the horizon, the van's way or the clouds' everywhere.
+        let ground = Homography::new([1.0, 0.03, -9.0, 0.0, 1.1, -30.0, 0.0, 0.0, 1.0]);
+        assert!(meet(&ground, &wall, size));
+        let clouds = Homography::new([1.01, 0.0, 24.0, 0.0, 1.0, -5.0, 0.0, 1e-6, 1.0]);
+        assert!(!meet(&clouds, &wall, size));
+    }
 
     #[test]
     fn near_ground_that_a_plane_foretells_is_followed_however_far_it_shifts_and_a_mover_is_not() {
