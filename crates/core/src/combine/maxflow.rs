@@ -270,7 +270,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn no_other_cut_is_cheaper(
+        fn no_other_cut_is_cheaper_and_none_as_cheap_puts_less_on_the_sinks_side(
             costs in prop::collection::vec((0..20i32, 0..20i32), 2..9),
             links in prop::collection::vec((0..9usize, 0..9usize, 0..15i32, 0..15i32), 0..22)
         ) {
@@ -279,11 +279,16 @@ mod tests {
             let mut graph = Graph::new(n, links.len());
             costs.iter().enumerate().for_each(|(i, c)| graph.cost(i, c.0, c.1));
             links.iter().for_each(|&(a, b, f, r)| graph.link(a, b, f, r));
-            let found = energy(&graph.cut(), &costs, &links);
-            let best = (0..1u32 << n)
-                .map(|bits| energy(&(0..n).map(|i| bits >> i & 1 == 1).collect::<Vec<_>>(), &costs, &links))
-                .min();
-            prop_assert_eq!(Some(found), best);
+            let found = graph.cut();
+            let all: Vec<(i64, Vec<bool>)> = (0..1u32 << n)
+                .map(|bits| (0..n).map(|i| bits >> i & 1 == 1).collect::<Vec<_>>())
+                .map(|sides| (energy(&sides, &costs, &links), sides))
+                .collect();
+            let best = all.iter().map(|(e, _)| *e).min();
+            prop_assert_eq!(Some(energy(&found, &costs, &links)), best);
+            for (_, sides) in all.iter().filter(|(e, _)| Some(*e) == best) {
+                prop_assert!(found.iter().zip(sides).all(|(f, s)| !f || *s), "{:?} for {:?}", found, sides);
+            }
         }
     }
 }

@@ -16,7 +16,7 @@
 //! 3. It is used only when it foretells them clearly better than the plane transform alone, and made smoother until
 //!    it folds nowhere ([`Bend::STEEPEST`]).
 //!
-//! Cost: a look at the residuals where the plane transform fits; else four seconds a frame and core, from half a
+//! Cost: a look at the residuals where the plane transform fits; else about five seconds a frame and core, from half a
 //! megapixel to 36: the grid has as many patches at any size.
 
 use super::consensus;
@@ -468,7 +468,7 @@ mod tests {
     fn planes_of_one_place_meet_and_clouds_do_not() {
         let size = Size::new(900, 600);
         let wall = Homography::IDENTITY;
-        // Shifts by a tenth of how far it lies below the horizon, the van's way or the clouds' everywhere.
+        // Ground shifts by a tenth of how far it lies below the horizon, clouds everywhere.
         let ground = Homography::new([1.0, 0.03, -9.0, 0.0, 1.1, -30.0, 0.0, 0.0, 1.0]);
         assert!(meet(&ground, &wall, size));
         let clouds = Homography::new([1.01, 0.0, 24.0, 0.0, 1.0, -5.0, 0.0, 1e-6, 1.0]);

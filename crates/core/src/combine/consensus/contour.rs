@@ -27,15 +27,16 @@ const NEAR: [usize; 3] = [3, 8, 20];
 /// Others that each of many frames is compared with.
 const PARTNERS: usize = 10;
 
-/// What one pair says of pixels in a run: how surely the first of the pair holds the object there.
+/// What one pair says of the pixels `from..end`.
 struct Said {
     from: u32,
     end: u32,
-    /// -[`Said::ONE`] to that.
+    /// How surely the first of the pair holds the object there, in [`Said::ONE`]: -100 to 100, below 0 the second.
     surely: i8,
 }
 
 impl Said {
+    /// Certainty.
     const ONE: f32 = 100.0;
 }
 
@@ -245,4 +246,24 @@ fn spread(inside: &[usize], votes: &[(usize, f32)], w: usize) -> Vec<(usize, f32
     }
     out.retain(|(_, s)| !s.is_nan());
     out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_said_in_runs_is_what_was_said_of_each_pixel() {
+        let each: Vec<(usize, f32)> =
+            [9, 3, 4, 5, 20, 6, 7].map(|p| (p, if p < 6 { 0.724 } else { -1.0 })).to_vec();
+        let mut said = vec![Said { from: 1, end: 3, surely: 72 }];
+        say(each.clone(), &mut said);
+        // What was said before is another place's and does not go on.
+        let runs: Vec<(u32, u32)> = said.iter().map(|s| (s.from, s.end)).collect();
+        assert_eq!(runs, [(1, 3), (3, 6), (6, 8), (9, 10), (20, 21)]);
+        for (p, surely) in each {
+            let run = said[1..].iter().find(|s| (s.from as usize..s.end as usize).contains(&p)).unwrap();
+            assert!((f32::from(run.surely) / Said::ONE - surely).abs() <= 0.5 / Said::ONE);
+        }
+    }
 }

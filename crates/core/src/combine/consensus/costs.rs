@@ -17,6 +17,7 @@ impl Cost {
         Self((value * 1000.0 + 0.5).min(65534.0) as u16)
     }
 
+    /// The cost in what labels and borders are weighed in; 65.535 for nowhere.
     #[inline]
     pub fn value(self) -> f32 {
         f32::from(self.0) * 0.001
