@@ -6,7 +6,7 @@
 //! a fit a frame). It is believed only when it takes away a clear part of what is left. The reference is never moved:
 //! each frame gets the bend that the lens makes between the two.
 
-use super::local;
+use super::surface::{self, Sample};
 use crate::geometry::{Bend, Correspondence, Homography, Model, Point, Size, fit};
 
 /// Greatest k looked for; a wide lens without correction has about 0.05.
@@ -78,15 +78,15 @@ impl Lens {
     pub fn bend(&self, places: &[Correspondence], transform: &Homography) -> Option<Bend> {
         let back = fit(Model::Perspective, &self.straightened(places))?.inverse()?;
         let at = |i: u32, n: u32| f64::from(i) / 24.0 * f64::from(n);
-        let samples: Vec<local::Sample> = (0..=24u32)
+        let samples: Vec<Sample> = (0..=24u32)
             .flat_map(|j| (0..=24u32).map(move |i| (i, j)))
             .map(|(i, j)| Point::new(at(i, self.size.width), at(j, self.size.height)))
             .map(|p| {
                 let seen = transform.apply(self.bent(back.apply(self.straight(p))));
-                local::Sample { at: p, shift: [seen.x - p.x, seen.y - p.y], weight: 1.0, firm: false }
+                Sample { at: p, shift: [seen.x - p.x, seen.y - p.y], weight: 1.0, firm: false }
             })
             .collect();
-        local::through(self.size, &samples)
+        surface::through(self.size, &samples)
     }
 }
 

@@ -24,6 +24,7 @@ mod local;
 mod patches;
 pub mod positions;
 mod quality;
+mod surface;
 mod verdict;
 mod views;
 
