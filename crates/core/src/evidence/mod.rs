@@ -102,7 +102,7 @@ mod tests {
     fn noise_agrees_and_a_coat_does_not() {
         let plate = vec![30000u16; 4];
         let row: Row<'_> = [&plate, &plate, &plate];
-        let noise = NoiseModel { sigma: vec![400.0; crate::noise::BINS] };
+        let noise = NoiseModel { sigma: vec![400.0; crate::noise::BINS], slip: 0.0, texture: 0.0 };
         let p = plate_row(row, row, row, &noise, 1.0);
         let frame = vec![30000u16, 30700, 29000, 26000];
         let mut out = [false; 4];

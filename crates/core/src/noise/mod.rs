@@ -5,6 +5,10 @@
 //! aligned frames: in blocks of 8×8, the low quantile of the block deviations in each brightness bin, where
 //! movers and misfits cannot reach (after Liu et al. 2006).
 
+mod slip;
+
+pub use slip::texture_noise;
+
 use serde::{Deserialize, Serialize};
 
 /// Brightness bins, evenly over the root codes.
@@ -15,6 +19,13 @@ pub const BINS: usize = 16;
 pub struct NoiseModel {
     /// Deviation in each of [`BINS`] brightness bins.
     pub sigma: Vec<f32>,
+    /// What a frame differs by beyond noise where the picture is steep, in pixels: for a gradient of one a pixel, by this much.
+    /// Sampling, resampling and what the fit leaves make it.
+    #[serde(default)]
+    pub slip: f32,
+    /// How much more noise there is where the picture has texture: see [`texture_noise`].
+    #[serde(default)]
+    pub texture: f32,
 }
 
 /// No deviation is believed to be below this: half an eight-bit step in the middle tones.
@@ -22,7 +33,7 @@ const FLOOR: f32 = 130.0;
 
 impl Default for NoiseModel {
     fn default() -> Self {
-        Self { sigma: vec![2.0 * FLOOR; BINS] }
+        Self { sigma: vec![2.0 * FLOOR; BINS], slip: 0.0, texture: 0.0 }
     }
 }
 
@@ -35,9 +46,10 @@ impl NoiseModel {
 
     /// Estimates the model from pairs of samples of the same places.
     ///
-    /// `pairs` yields blocks: two equally long runs of root codes each, aligned, in any order.
+    /// `pairs` yields blocks: 8×8 root codes of two aligned frames each, row by row, in any order.
     pub fn estimate<'a>(pairs: impl Iterator<Item = (&'a [u16], &'a [u16])>) -> Self {
         let mut bins: Vec<Vec<f32>> = vec![Vec::new(); BINS];
+        let mut blocks = Vec::new();
         for (a, b) in pairs {
             let n = a.len() as f32;
             let brightness = a.iter().map(|&v| u64::from(v)).sum::<u64>() as f32 / n;
@@ -47,7 +59,9 @@ impl NoiseModel {
             let diff = |i: usize| f32::from(a[i]) - f32::from(b[i]);
             let mean = (0..a.len()).map(diff).sum::<f32>() / n;
             let var = (0..a.len()).map(|i| (diff(i) - mean).powi(2)).sum::<f32>() / (n - 1.0);
-            bins[(brightness as usize * BINS / 65536).min(BINS - 1)].push((var / 2.0).sqrt());
+            let bin = (brightness as usize * BINS / 65536).min(BINS - 1);
+            bins[bin].push((var / 2.0).sqrt());
+            blocks.push(slip::Block { bin, gradient: slip::steepness(a), difference: var });
         }
         let found: Vec<Option<f32>> = bins
             .iter_mut()
@@ -63,8 +77,9 @@ impl NoiseModel {
                 .min_by_key(|&(d, _)| d)
                 .map(|(_, s)| s)
         };
-        let sigma = (0..BINS).map(|i| nearest(i).unwrap_or(2.0 * FLOOR)).collect();
-        Self { sigma }
+        let sigma: Vec<f32> = (0..BINS).map(|i| nearest(i).unwrap_or(2.0 * FLOOR)).collect();
+        let (slip, texture) = slip::find(&sigma, &blocks);
+        Self { sigma, slip, texture }
     }
 }
 

@@ -3,6 +3,7 @@
 pub mod blur;
 pub mod distance;
 pub mod flood;
+pub mod gradient;
 mod kernel;
 mod memory;
 mod pyramid;

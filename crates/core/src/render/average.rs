@@ -124,6 +124,30 @@ impl Average {
         });
     }
 
+    /// Moves the sums of a row, when all layers are added, towards root codes of a layer as far as `weights` say; only where the
+    /// layer is among those that were averaged.
+    pub fn keep(&mut self, layer: usize, row: usize, codes: Row<'_>, weights: &[f32]) {
+        let Some(cells) = self.cells.get(self.of_row[row]) else { return };
+        let (down, start) = (self.down[row], row * self.width);
+        for cell in cells {
+            let [a, b, c, d] = cell.weights[layer].map(|w| f32::from(u8::from(w > 0.0)));
+            if [a, b, c, d] == [0.0; 4] {
+                continue;
+            }
+            let (left, right) = ((1.0 - down) * a + down * c, (1.0 - down) * b + down * d);
+            let (from, to) = (cell.from, cell.to);
+            let held = Weight { left, rise: right - left, across: &self.across[from..to] };
+            for (sums, codes) in self.sums.iter_mut().zip(codes) {
+                vector::keep(
+                    &mut sums[start + from..start + to],
+                    &codes[from..to],
+                    &weights[from..to],
+                    &held,
+                );
+            }
+        }
+    }
+
     /// Goes along the cells of a row in which a layer counts.
     #[inline]
     fn each(
@@ -246,6 +270,17 @@ mod vector {
         }
     }
 
+    #[multiversion(targets("x86_64+avx2+fma"))]
+    pub(super) fn keep(sums: &mut [f32], codes: &[u16], weights: &[f32], held: &Weight<'_>) {
+        let n = sums.len();
+        let (codes, weights, across) = (&codes[..n], &weights[..n], &held.across[..n]);
+        for x in 0..n {
+            let root = f32::from(codes[x]);
+            let share = across[x].mul_add(held.rise, held.left) * weights[x];
+            sums[x] = share.mul_add(root * root - sums[x], sums[x]);
+        }
+    }
+
     /// White, as the square of its root code.
     const WHITE: f32 = 65535.0 * 65535.0;
 
@@ -330,5 +365,36 @@ mod tests {
             let found = linear_of_root(first[1][p]);
             assert!((found - mean(p, of)).abs() < 1e-4, "{p}: {found} for {}", mean(p, of));
         }
+    }
+
+    #[test]
+    fn the_sums_move_towards_a_layer_only_where_it_is_averaged() {
+        // Two frames; the first is chosen up to column 20 of the reference, the second everywhere.
+        let choice = Choice {
+            level: 3,
+            size: Size::new(5, 1),
+            corner: (0, 0),
+            frames: vec![0, 1],
+            labels: vec![1; 5],
+            words: 1,
+            members: vec![0b11, 0b11, 0b10, 0b10, 0b10],
+            crowd: Vec::new(),
+        };
+        let spans = [vec![(0, 40); 1], vec![(0, 40); 1]];
+        let spans: Vec<&[(u32, u32)]> = spans.iter().map(Vec::as_slice).collect();
+        let place = (Size::new(40, 1), (Point::default(), 1.0));
+        let (low, high) = (vec![10_000u16; 40], vec![30_000u16; 40]);
+        let plate = |share: f32| {
+            let mut average = Average::new((&choice, &choice.members), &[0, 1], &spans, place, (0..1, 0..40));
+            average.add(0, 0, [&low; 3]);
+            average.add(1, 0, [&high; 3]);
+            average.keep(0, 0, [&low; 3], &[share; 40]);
+            average.plate()
+        };
+        let (none, half, all) = (plate(0.0), plate(0.5), plate(1.0));
+        assert_eq!((none[1][5], none[1][30]), (22361, 30_000));
+        assert_eq!((half[1][5], all[1][5]), (17321, 10_000));
+        assert!((0..40).all(|x| all[0][x] <= half[0][x] && half[0][x] <= none[0][x]));
+        assert!((21..40).all(|x| all[2][x] == 30_000), "it is not averaged there");
     }
 }

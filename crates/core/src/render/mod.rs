@@ -6,6 +6,7 @@
 
 mod aligned;
 mod average;
+mod detail;
 mod stack;
 
 use crate::combine::Method;
@@ -20,6 +21,7 @@ use crate::plan::{Light, Plan};
 use crate::recipe::{Canvas, Matching, Recipe};
 pub use aligned::Aligned;
 use average::Average;
+use detail::Detail;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 pub use stack::{Extras, Stack, Tone, Way};
@@ -350,9 +352,8 @@ impl<'a> Scene<'a> {
         level: u32,
     ) -> Result<LayerData, RenderError> {
         let Some((back, whole, coarse)) = back else {
-            return Ok(self.stack(View::Plate, &[frame], block, level)?.into_layers().remove(0));
+            return self.layer(View::Plate, frame, block, level);
         };
-        let mut stack = Stack::new(block, &[frame], self.corner(block, level));
         let (mut warp, own, tone) = self.placement(View::Plate, frame, level);
         // It is shifted by what the frame is bent by in the middle of where it comes from.
         let up = f64::from(1u32 << coarse);
@@ -362,8 +363,7 @@ impl<'a> Scene<'a> {
         ));
         let bent = warp.bend.take().map_or(Point::default(), |b| b.at(middle));
         warp.last = warp.last.after(&Homography::shift(bent.x, bent.y)).after(back);
-        stack.add(self.sources[frame], own, warp, Tone { field: None, ..tone }, block)?;
-        Ok(stack.into_layers().remove(0))
+        Ok(stack::layer(self.sources[frame], own, warp, Tone { field: None, ..tone }, block)?)
     }
 
     /// Which frames in use show the same as one of them over a part of the reference at a level; `None` when it takes no part or
@@ -388,15 +388,33 @@ impl<'a> Scene<'a> {
     /// The aligned samples of frames over a block, each made by itself; for a single block.
     fn stack_of(&self, frames: &[usize], block: Rect, level: u32) -> Result<Stack, RenderError> {
         let layers = self.layers(frames, block, level)?;
-        Ok(Stack::new(block, frames, self.corner(block, level)).with(layers))
+        let detail = self.detail(frames, block, level)?;
+        Ok(Stack::new((block, self.corner(block, level)), frames, layers, detail))
+    }
+
+    /// What gives the average of these frames over a block its detail: the reference, with its place among them. `None` where it is
+    /// not among them, or less sharp than they are, or where frames differ by nothing but noise.
+    fn detail(
+        &self,
+        frames: &[usize],
+        block: Rect,
+        level: u32,
+    ) -> Result<Option<(usize, Detail)>, RenderError> {
+        /// Detail of a reference that may stand for all, in that of the set.
+        const SHARP: f32 = 0.9;
+        let reference = self.plan.reference;
+        let sharp = self.plan.frames[reference].sharpness.is_none_or(|s| s > SHARP);
+        let place = frames.iter().position(|&i| i == reference);
+        let counts = frames.len() > 1 && sharp && self.plan.noise.slip > 0.0;
+        let Some(place) = place.filter(|_| counts) else { return Ok(None) };
+        let (wide, inner) = self.around(block, level);
+        let layer = self.layer(View::Plate, reference, wide, level)?;
+        Ok(Some((place, Detail::new(&layer, wide.width, inner, &self.plan.noise, shrink(level)))))
     }
 
     /// Frames over a region, side by side.
     fn layers(&self, frames: &[usize], region: Rect, level: u32) -> Result<Vec<LayerData>, RenderError> {
-        frames
-            .par_iter()
-            .map(|&i| Ok(self.stack(View::Plate, &[i], region, level)?.into_layers().remove(0)))
-            .collect()
+        frames.par_iter().map(|&i| self.layer(View::Plate, i, region, level)).collect()
     }
 
     /// Decides the consensus of the frames in use; the canvas must be the reference's.
@@ -444,11 +462,18 @@ impl<'a> Scene<'a> {
         let spans: Vec<&[(u32, u32)]> = spans.iter().map(Vec::as_slice).collect();
         let whole = (0..block.height as usize, 0..block.width as usize);
         let mut average = Average::new(averaged, frames, &spans, (block.size(), place), whole);
+        let detail = match way.method {
+            Method::Consensus => self.detail(frames, block, level)?,
+            _ => None,
+        };
         for k in average.layers() {
             let (warp, own, tone) = placed[k];
             resampled(self.sources[frames[k]], own, warp, tone.field, block, &mut |row, from, run| {
                 average.add_light(k, (row, from), run.map(|r| &*r), tone.gain);
             })?;
+        }
+        if let Some((k, detail)) = detail {
+            (0..block.height as usize).for_each(|y| average.keep(k, y, detail.row(y), detail.weights(y)));
         }
         Ok(average.plate())
     }
@@ -461,20 +486,31 @@ impl<'a> Scene<'a> {
 
     /// The aligned samples of `frames` over `block`.
     fn stack(&self, view: View, frames: &[usize], block: Rect, level: u32) -> Result<Stack, RenderError> {
-        let mut stack = Stack::new(block, frames, self.corner(block, level));
-        for &i in frames {
-            let (to_frame, own, tone) = self.placement(view, i, level);
-            stack.add(self.sources[i], own, to_frame, tone, block)?;
-        }
-        Ok(stack)
+        let layers = frames.iter().map(|&i| self.layer(view, i, block, level)).collect::<Result<_, _>>()?;
+        let detail = match view {
+            View::Plate | View::By(_) | View::Agreement => self.detail(frames, block, level)?,
+            View::Frame(_) | View::Shot(_) | View::Difference(_) => None,
+        };
+        Ok(Stack::new((block, self.corner(block, level)), frames, layers, detail))
+    }
+
+    /// The samples of one frame over a block.
+    fn layer(&self, view: View, frame: usize, block: Rect, level: u32) -> Result<LayerData, RenderError> {
+        let (to_frame, own, tone) = self.placement(view, frame, level);
+        Ok(stack::layer(self.sources[frame], own, to_frame, tone, block)?)
     }
 
     /// The same with one pixel around it where the canvas goes on, and the block's place within.
     fn padded(&self, frames: &[usize], block: Rect, level: u32) -> Result<(Stack, Rect), RenderError> {
+        let (wide, inner) = self.around(block, level);
+        Ok((self.stack(View::Plate, frames, wide, level)?, inner))
+    }
+
+    /// A block with one pixel around it where the canvas goes on, and the block's place within.
+    fn around(&self, block: Rect, level: u32) -> (Rect, Rect) {
         let wide = Rect::new(block.x - 1, block.y - 1, block.width + 2, block.height + 2)
             .intersect(self.size(View::Plate).at_level(level).rect());
-        let inner = Rect { x: block.x - wide.x, y: block.y - wide.y, ..block };
-        Ok((self.stack(View::Plate, frames, wide, level)?, inner))
+        (wide, Rect { x: block.x - wide.x, y: block.y - wide.y, ..block })
     }
 
     /// Where a view's pixels lie in a frame, in pixels of its pyramid level; the level, and how its light is matched.

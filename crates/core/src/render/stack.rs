@@ -2,6 +2,7 @@
 
 use super::Tables;
 use super::average::Average;
+use super::detail::Detail;
 use crate::combine::consensus::{Choice, LayerData};
 use crate::combine::{Method, Network, Row, combine};
 use crate::composite::{self, Laid, Source};
@@ -97,6 +98,29 @@ pub fn resampled(
     })
 }
 
+/// The samples of a frame over a block, made as [`resampled`] does.
+///
+/// # Errors
+/// When the frame cannot be read.
+pub fn layer(
+    source: &dyn FrameSource,
+    level: u32,
+    to_frame: Warp<'_>,
+    tone: Tone<'_>,
+    block: Rect,
+) -> Result<LayerData, SourceError> {
+    let (w, n) = (block.width as usize, block.size().pixels() as usize);
+    let mut planes = [0; 3].map(|_| Vec::with_capacity(n));
+    let spans = resampled(source, level, to_frame, tone.field, block, &mut |row, from, run| {
+        for ((plane, light), gain) in planes.iter_mut().zip(run).zip(tone.gain) {
+            plane.resize(row * w + from, 0);
+            append_roots(light, gain, plane);
+        }
+    })?;
+    planes.iter_mut().for_each(|plane| plane.resize(n, 0));
+    Ok(LayerData { planes, spans })
+}
+
 /// Several frames over one block.
 pub struct Stack {
     size: Size,
@@ -106,6 +130,8 @@ pub struct Stack {
     frames: Vec<usize>,
     /// Where the block's first pixel lies in the reference, and how many of its pixels one is along a side.
     place: (Point, f64),
+    /// What gives an average its detail, and which of the layers it is.
+    detail: Option<(usize, Detail)>,
 }
 
 /// Layers of lifts whose frame takes no part otherwise, or that have a geometry of their own; by place in the way's lifts.
@@ -115,15 +141,15 @@ pub type Extras = Vec<(usize, LayerData)>;
 pub type Plate = [Vec<u16>; 3];
 
 impl Stack {
-    /// An empty stack of these frames over a block, whose first pixel lies at `place` in the reference
-    /// and is as many of its pixels along a side.
-    pub fn new(block: Rect, frames: &[usize], place: (Point, f64)) -> Self {
-        Self { size: block.size(), block, layers: Vec::new(), frames: frames.to_vec(), place }
-    }
-
-    /// The stack with these layers, one for each of its frames.
-    pub fn with(self, layers: Vec<LayerData>) -> Self {
-        Self { layers, ..self }
+    /// These frames' layers over a block, whose first pixel lies at `place` in the reference and is as many of its pixels along a
+    /// side; `detail` comes with its place among them.
+    pub fn new(
+        (block, place): (Rect, (Point, f64)),
+        frames: &[usize],
+        layers: Vec<LayerData>,
+        detail: Option<(usize, Detail)>,
+    ) -> Self {
+        Self { size: block.size(), block, layers, frames: frames.to_vec(), place, detail }
     }
 
     /// The block, in pixels of the canvas.
@@ -146,36 +172,6 @@ impl Stack {
     /// The samples of one of the set's frames, when it is among the stack's.
     pub fn layer(&self, frame: usize) -> Option<&LayerData> {
         self.frames.iter().position(|&f| f == frame).map(|i| &self.layers[i])
-    }
-
-    /// The frames' samples.
-    pub fn into_layers(self) -> Vec<LayerData> {
-        self.layers
-    }
-
-    /// Resamples one more frame into the stack, as [`resampled`] does.
-    ///
-    /// # Errors
-    /// When the frame cannot be read.
-    pub fn add(
-        &mut self,
-        source: &dyn FrameSource,
-        level: u32,
-        to_frame: Warp<'_>,
-        tone: Tone<'_>,
-        block: Rect,
-    ) -> Result<(), SourceError> {
-        let (w, n) = (block.width as usize, block.size().pixels() as usize);
-        let mut planes = [0; 3].map(|_| Vec::with_capacity(n));
-        let spans = resampled(source, level, to_frame, tone.field, block, &mut |row, from, run| {
-            for ((plane, light), gain) in planes.iter_mut().zip(run).zip(tone.gain) {
-                plane.resize(row * w + from, 0);
-                append_roots(light, gain, plane);
-            }
-        })?;
-        planes.iter_mut().for_each(|plane| plane.resize(n, 0));
-        self.layers.push(LayerData { planes, spans });
-        Ok(())
     }
 
     /// All rows, all columns.
@@ -252,8 +248,8 @@ impl Stack {
                     (std::array::from_fn(|c| &other[c][y * w..][..w]), (0, w as u32))
                 }
                 (_, Some(layer), Some(with)) => {
-                    let other =
-                        &*combined.get_or_insert_with(|| self.chosen(with, &with.members, covered.clone()));
+                    let other = &*combined
+                        .get_or_insert_with(|| self.chosen(with, &with.members, covered.clone(), None));
                     (std::array::from_fn(|c| &other[c][y * w..][..w]), layer.spans[y])
                 }
                 (_, Some(layer), None) => {
@@ -286,7 +282,8 @@ impl Stack {
     /// The layers by a method; black where none reaches.
     fn by(&self, method: Method, choice: Option<&Choice>) -> Plate {
         if let Some((choice, held)) = averaged(method, choice) {
-            return self.chosen(choice, held, self.whole());
+            let detail = self.detail.as_ref().filter(|_| method == Method::Consensus);
+            return self.chosen(choice, held, self.whole(), detail);
         }
         let (w, h) = (self.size.width as usize, self.size.height as usize);
         let mut out = [vec![0; w * h], vec![0; w * h], vec![0; w * h]];
@@ -305,13 +302,22 @@ impl Stack {
     }
 
     /// The average of the frames that a choice holds; rows and columns beyond those that are asked for stay black.
-    fn chosen(&self, choice: &Choice, held: &[u64], area: (Range<usize>, Range<usize>)) -> Plate {
+    fn chosen(
+        &self,
+        choice: &Choice,
+        held: &[u64],
+        area: (Range<usize>, Range<usize>),
+        detail: Option<&(usize, Detail)>,
+    ) -> Plate {
         let spans: Vec<&[(u32, u32)]> = self.layers.iter().map(|l| &l.spans[..]).collect();
         let (rows, w) = (area.0.clone(), self.size.width as usize);
         let mut average = Average::new((choice, held), &self.frames, &spans, (self.size, self.place), area);
         let layers = average.layers();
         for y in rows {
             layers.iter().for_each(|&k| average.add(k, y, self.row(k, y, 0, w)));
+            if let Some((k, detail)) = detail {
+                average.keep(*k, y, self.row(*k, y, 0, w), detail.weights(y));
+            }
         }
         average.plate()
     }
