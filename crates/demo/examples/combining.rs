@@ -97,8 +97,10 @@ fn score(plate: &Raster, truth: &Raster, counts: &[u16], frames: usize) -> Score
 }
 
 /// Connected places of more than 64 pixels that are off by more than 20 grey steps, and how many of them a doubt touches
-/// that is asked; the number of those doubts and how many of them touch such a place.
-fn doubted(plate: &Raster, truth: &Raster, plan: &Plan) -> [usize; 4] {
+/// that is asked; the number of those doubts, how many of them touch such a place, and how many touch none of more than 16.
+fn doubted(plate: &Raster, truth: &Raster, plan: &Plan) -> [usize; 5] {
+    const LARGE: usize = 64;
+    const SMALL: usize = 16;
     let w = plate.size.width as usize;
     let wrong: Vec<bool> = plate
         .data
@@ -132,28 +134,30 @@ fn doubted(plate: &Raster, truth: &Raster, plan: &Plan) -> [usize; 4] {
         }
         sizes.push(n);
     }
-    let Some(choice) = &plan.choice else { return [0; 4] };
+    let Some(choice) = &plan.choice else { return [0; 5] };
     let mut found = vec![false; sizes.len()];
-    let mut needed = 0;
+    let (mut needed, mut idle) = (0, 0);
     let told = std::env::var("DOUBTS").is_ok();
     for doubt in plan.doubts.iter() {
-        let mut touches = false;
+        let mut touches = 0;
         for &p in &doubt.pixels {
             let (x, y) = (p as usize % choice.size.width as usize, p as usize / choice.size.width as usize);
             let side = 1usize << choice.level;
             for (x, y) in (0..side * side).map(|k| (x * side + k % side, y * side + k / side)) {
                 let at = y * w + x;
-                if x < w && at < place.len() && place[at] != usize::MAX && sizes[place[at]] > 64 {
+                if x < w && at < place.len() && place[at] != usize::MAX {
                     found[place[at]] |= !doubt.settled;
-                    touches = true;
+                    touches = sizes[place[at]].max(touches);
                 }
             }
         }
-        needed += usize::from(touches && !doubt.settled);
+        needed += usize::from(touches > LARGE && !doubt.settled);
+        idle += usize::from(touches <= SMALL && !doubt.settled);
         if told {
+            println!("  signs {} {:?}", u8::from(touches > SMALL), doubt.signs.all());
             println!(
                 "  {} {:?} {} px, confidence {:.2}, stories {:?}",
-                match (touches, doubt.settled) {
+                match (touches > LARGE, doubt.settled) {
                     (true, false) => "needed",
                     (false, false) => "needless",
                     (true, true) => "settled wrongly",
@@ -167,7 +171,7 @@ fn doubted(plate: &Raster, truth: &Raster, plan: &Plan) -> [usize; 4] {
         }
     }
     if told {
-        for i in (0..sizes.len()).filter(|&i| sizes[i] > 64) {
+        for i in (0..sizes.len()).filter(|&i| sizes[i] > LARGE) {
             let at = place.iter().position(|&p| p == i).unwrap_or(0);
             println!(
                 "  wrong {} px from {}, {}, {}",
@@ -178,9 +182,9 @@ fn doubted(plate: &Raster, truth: &Raster, plan: &Plan) -> [usize; 4] {
             );
         }
     }
-    let large: Vec<usize> = (0..sizes.len()).filter(|&i| sizes[i] > 64).collect();
+    let large: Vec<usize> = (0..sizes.len()).filter(|&i| sizes[i] > LARGE).collect();
     let asked = plan.doubts.iter().filter(|d| !d.settled).count();
-    [large.len(), large.iter().filter(|&&i| found[i]).count(), asked, needed]
+    [large.len(), large.iter().filter(|&&i| found[i]).count(), asked, needed, idle]
 }
 
 /// What somebody who knew who stands where would make: at each place the average of the frames that are clear there.
@@ -274,7 +278,7 @@ fn main() {
     let mut random = Random::new(seed ^ 0xC0B);
     for (name, crowd, (from, to), glaring) in KINDS {
         let mut all: Vec<Measured> = Vec::new();
-        let mut doubts = [0; 4];
+        let mut doubts = [0; 5];
         for set in 0..sets {
             let count = from + random.below(to - from + 1);
             let own = seed << 20 | set << 4 | name.len() as u64;
@@ -353,13 +357,14 @@ fn main() {
             let (c, m) = (score(&consensus, &truth, &counts, count), score(&median, &truth, &counts, count));
             let (busy, never) = (taken_most(&counts, count, 0.55), taken_most(&counts, count, 1.0));
             let d = doubted(&consensus, &truth, &plan);
-            (0..4).for_each(|i| doubts[i] += d[i]);
+            (0..5).for_each(|i| doubts[i] += d[i]);
             println!(
-                "{name} {set}: wrong places {} of which doubted {}, doubts {} of which needed {}; {count} frames, {busy:.0} % of places taken in 55 %, {never:.1} % always; consensus {:.2} dB ghost {:.2} % ({:.2} % where a frame is clear), median {:.2} dB ghost {:.2} %, ideal {:.2} dB ghost {:.2} %; decided in {decided:.2} s, rendered in {seconds:.2} s",
+                "{name} {set}: wrong places {} of which doubted {}, doubts {} of which needed {} and idle {}; {count} frames, {busy:.0} % of places taken in 55 %, {never:.1} % always; consensus {:.2} dB ghost {:.2} % ({:.2} % where a frame is clear), median {:.2} dB ghost {:.2} %, ideal {:.2} dB ghost {:.2} %; decided in {decided:.2} s, rendered in {seconds:.2} s",
                 d[0],
                 d[1],
                 d[2],
                 d[3],
+                d[4],
                 c.psnr,
                 c.ghost,
                 c.avoidable,
@@ -383,7 +388,7 @@ fn main() {
         let mean = |f: &dyn Fn(&Measured) -> f64| all.iter().map(f).sum::<f64>() / n;
         let worst = all.iter().map(|a| a.consensus.ghost).fold(0.0, f64::max);
         println!(
-            "{{\"kind\": \"{name}\", \"sets\": {}, \"consensus_psnr\": {:.2}, \"median_psnr\": {:.2}, \"consensus_ghost\": {:.3}, \"avoidable_ghost\": {:.3}, \"worst_ghost\": {worst:.3}, \"median_ghost\": {:.3}, \"ideal_psnr\": {:.2}, \"ideal_ghost\": {:.3}, \"wrong_places\": {}, \"doubted\": {}, \"doubts\": {}, \"needed\": {}, \"decide_s\": {:.2}, \"lost\": {:.2}, \"false_colour\": {:.4}, \"median_false_colour\": {:.4}}}",
+            "{{\"kind\": \"{name}\", \"sets\": {}, \"consensus_psnr\": {:.2}, \"median_psnr\": {:.2}, \"consensus_ghost\": {:.3}, \"avoidable_ghost\": {:.3}, \"worst_ghost\": {worst:.3}, \"median_ghost\": {:.3}, \"ideal_psnr\": {:.2}, \"ideal_ghost\": {:.3}, \"wrong_places\": {}, \"doubted\": {}, \"doubts\": {}, \"needed\": {}, \"idle\": {}, \"decide_s\": {:.2}, \"lost\": {:.2}, \"false_colour\": {:.4}, \"median_false_colour\": {:.4}}}",
             all.len(),
             mean(&|a| a.consensus.psnr),
             mean(&|a| a.median.psnr),
@@ -396,6 +401,7 @@ fn main() {
             doubts[1],
             doubts[2],
             doubts[3],
+            doubts[4],
             mean(&|a| a.seconds),
             mean(&|a| 100.0 * (10f64.powf((a.best.psnr - a.consensus.psnr) / 20.0) - 1.0)),
             mean(&|a| a.false_colour.0),

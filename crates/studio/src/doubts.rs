@@ -217,6 +217,7 @@ fn reason(doubt: &Doubt, numbers: &[usize]) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use evanu_core::evidence::doubts::Signs;
 
     #[test]
     fn reasons_name_frames_as_they_are_shown() {
@@ -227,6 +228,7 @@ mod tests {
             confidence: 0.5,
             stories: vec![vec![2], vec![0, 1]],
             settled: false,
+            signs: Signs::default(),
         };
         let numbers = [4, 1, 3];
         assert_eq!(reason(&doubt(Reason::Alone), &numbers), "Only frame 3 shows what is proposed here.");

@@ -2,8 +2,8 @@
 //!
 //! A place is a candidate when a border runs where both of its sides surely differ, or when another story comes close to
 //! the chosen one. Parts near one another are one place. How likely the plate is wrong there is told by a logistic
-//! regression (Cox 1958) over three signs, fitted on rendered sets with known truth; what is likely enough is asked, the
-//! rest is listed as settled. Where there is no evidence at all, it is asked in any case. Each place holds the stories seen
+//! regression (Cox 1958) over three signs, fitted on rendered sets with known truth (`measure/doubts.py`); what is likely
+//! enough is asked, the rest is listed as settled. Where there is no evidence at all, it is asked in any case. Each place holds the stories seen
 //! there, best first: the frames of a story show the same over most of the place. Cost: linear in the pixels of the
 //! choice, and in those of the places for each pair of stories.
 
@@ -35,10 +35,10 @@ const GLARE: f32 = 0.01;
 
 /// Pixels of the pictures that the regression was fitted on.
 const FITTED: f32 = 480.0 * 320.0;
-/// Log odds that the plate is wrong, from [`Signs`]: on their own, for each ln(1 + torn), for each lead, for the nearest.
-const WRONG: [f32; 4] = [-4.09, 1.25, -4.94, -0.25];
+/// Log odds that the plate is wrong, from [`Signs`]: on their own, and for each of [`Signs::all`].
+const WRONG: (f32, [f32; 3]) = (-3.39, [1.64, -2.57, -0.63]);
 /// Chance of being wrong from which on a place is asked.
-const ASKED: f32 = 0.12;
+const ASKED: f32 = 0.1;
 /// Torn pixels from which on a place may be clear in no frame.
 const TORN: f32 = 12.0;
 
@@ -70,10 +70,14 @@ pub struct Doubt {
     pub settled: bool,
     /// The stories, best first: frames of the set that show the same there.
     pub stories: Vec<Vec<usize>>,
+    /// What told how sure it is.
+    #[serde(skip)]
+    pub signs: Signs,
 }
 
 /// What tells whether the plate is wrong at a place.
-struct Signs {
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
+pub struct Signs {
     /// Length of the borders that run where both sides differ, in pixels of a picture such as the fitted ones.
     torn: f32,
     /// By how much of all frames the chosen story is ahead of the next, -1..=1.
@@ -86,9 +90,14 @@ struct Signs {
 impl Signs {
     /// The chance that the plate is wrong, 0..=1.
     fn wrong(&self) -> f32 {
-        let [own, torn, lead, nearest] = WRONG;
-        let odds = own + torn * self.torn.ln_1p() + lead * self.lead + nearest * self.nearest;
+        let (own, weights) = WRONG;
+        let odds = own + self.all().iter().zip(weights).map(|(sign, weight)| sign * weight).sum::<f32>();
         1.0 / (1.0 + (-odds).exp())
+    }
+
+    /// What the regression weighs: ln(1 + torn), the lead, the nearest.
+    pub fn all(&self) -> [f32; 3] {
+        [self.torn.ln_1p(), self.lead, self.nearest]
     }
 }
 
@@ -225,10 +234,10 @@ fn describe(
         lead: (stories[0].len() as f32 - next as f32) / n as f32,
         nearest: leads.get(leads.len().saturating_sub(1) / 20).copied().unwrap_or(CLOSE),
     };
-    // As many frames tell another story, and no contour says which of them is before the other.
+    // Two frames tell a story each, and no contour says which of them is before the other.
     let soft = |k: usize, whole: bool| decided.contour(place, k, whole).is_none_or(|c| c.abs() < SOFT);
-    let even = |s: &&Vec<usize>| s.len() >= stories[0].len() && soft(s[0], false) && soft(s[0], true);
-    let blind = told.iter().any(even) && decided.glare(place) < GLARE;
+    let even = |s: &&Vec<usize>| soft(s[0], false) && soft(s[0], true);
+    let blind = n == 2 && told.iter().any(even) && decided.glare(place) < GLARE;
     let wrong = if blind { signs.wrong().max(0.5) } else { signs.wrong() };
     let reason = match stories[0].len() {
         _ if torn > TORN => Reason::Torn,
@@ -249,6 +258,7 @@ fn describe(
         confidence: 1.0 - wrong,
         settled: wrong < ASKED,
         stories: stories.into_iter().map(|s| s.into_iter().map(|k| choice.frames[k]).collect()).collect(),
+        signs,
     })
 }
 
@@ -274,7 +284,7 @@ mod tests {
     fn torn_borders_and_a_small_lead_make_it_likely_that_the_plate_is_wrong() {
         let wrong = |torn, lead, nearest| Signs { torn, lead, nearest }.wrong();
         assert!(wrong(0.0, 0.0, 1.0) < ASKED && wrong(30.0, 0.0, 1.0) > ASKED);
-        assert!(wrong(30.0, 0.7, 1.0) < ASKED, "a large majority settles it");
+        assert!(wrong(3.0, 0.7, 1.0) < ASKED && wrong(3.0, -0.5, 0.0) > ASKED, "a large majority settles it");
         assert!(wrong(8.0, 0.0, -2.0) > wrong(8.0, 0.0, 2.0), "what is near is less sure");
     }
 }

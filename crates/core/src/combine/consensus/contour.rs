@@ -2,7 +2,9 @@
 //! has a step across that border and the clear one has not.
 //!
 //! Each connected place that differs between two frames is asked as a whole: the mean over its border of
-//! `(sᵢ − sⱼ) / (sᵢ + sⱼ + 4)` with s the step in deviations. A border that votes both ways, as that of two movers grown
+//! `(sᵢ − sⱼ) / (sᵢ + sⱼ + 4)` with s the step in deviations. Where an edge of what is behind runs just outside, the clear frame
+//! has the larger step: a vote that turns around when each frame is compared with the nearest colour that it has outside counts
+//! little. A border that votes both ways, as that of two movers grown
 //! together does, decides only near to where it votes. Things without an edge (glare, smoke) have no step and say nothing.
 //! Cost: a few operations a pixel and pair; with many frames, each is compared with some of the others only.
 
@@ -16,6 +18,10 @@ use rayon::prelude::*;
 const WEIGHT: f32 = 20.0;
 /// Pixels from the border at which the surroundings are looked at.
 const BESIDE: i64 = 3;
+/// Other places outside that are looked at, along the way out and across it: what is behind goes on somewhere.
+const OUTSIDE: [(i64, i64); 7] = [(5, 0), (3, 2), (3, -2), (4, 4), (4, -4), (2, 6), (2, -6)];
+/// What a vote counts that they contradict.
+const CONTRADICTED: f32 = 0.3;
 /// Differences that belong to a place that surely differs, squared.
 const BELONGS: f32 = 3.5 * 3.5;
 /// Smaller places are noise.
@@ -147,13 +153,28 @@ pub(super) fn things(field: &Field, a: usize, b: usize) -> Vec<Thing> {
                 }
                 // A pixel farther in, where the blur of the border has ended.
                 let inner = at(-1).filter(|&q| place[q] == number).unwrap_or(p);
-                let (sa, sb) = (field.step(a, inner, beside), field.step(b, inner, beside));
-                votes.push((p, (sa - sb) / (sa + sb + 4.0)));
+                let steps = [a, b].map(|k| field.step(k, inner, beside));
+                let outside = OUTSIDE.iter().filter_map(|(along, across)| {
+                    let (x, y) = (x + along * dx + across * dy, y + along * dy + across * dx);
+                    let q = (x >= 0 && y >= 0 && x < w && y < h).then(|| (y * w + x) as usize)?;
+                    let same = place[q] != number && chi2[q] < SAME;
+                    (same && field.covered(a, q) && field.covered(b, q)).then_some(q)
+                });
+                let least = outside.fold(steps, |[sa, sb], q| {
+                    [sa.min(field.step(a, inner, q)), sb.min(field.step(b, inner, q))]
+                });
+                let (vote, other) = (vote(steps), vote(least));
+                votes.push((p, if vote * other < 0.0 { CONTRADICTED * vote } else { vote }));
             }
         }
         things.push(Thing { pixels: inside, votes });
     }
     things
+}
+
+/// How surely the first of two frames holds an object whose border has these steps in them, -1..=1.
+fn vote([first, second]: [f32; 2]) -> f32 {
+    (first - second) / (first + second + 4.0)
 }
 
 /// How far around a doubtful place its contour is looked for unless the whole is asked, in pixels.
@@ -208,7 +229,7 @@ pub(super) fn around(field: &Field, labels: &[u16], place: &[usize], k: usize, w
                 continue;
             }
             let (plate, frame) = (field.between(own, inner, other, beside), field.step(k, inner, beside));
-            sum += (plate - frame) / (plate + frame + 4.0);
+            sum += vote([plate, frame]);
             count += 1;
         }
     }
