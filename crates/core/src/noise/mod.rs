@@ -19,11 +19,11 @@ pub const BINS: usize = 16;
 pub struct NoiseModel {
     /// Deviation in each of [`BINS`] brightness bins.
     pub sigma: Vec<f32>,
-    /// What a frame differs by beyond noise where the picture is steep, in pixels: for a gradient of one a pixel, by this much.
-    /// Sampling, resampling and what the fit leaves make it.
+    /// What a frame differs by beyond noise where the picture is steep, in pixels: for a gradient of one a pixel, by this much;
+    /// from 0 on. Sampling, resampling and what the fit leaves make it.
     #[serde(default)]
     pub slip: f32,
-    /// How much more noise there is where the picture has texture: see [`texture_noise`].
+    /// How much more noise there is where the picture has texture, from 0 on: see [`texture_noise`].
     #[serde(default)]
     pub texture: f32,
 }

@@ -1,4 +1,8 @@
 //! How far frames differ beyond noise where the picture is steep: sampling, resampling and what the fit leaves make it.
+//!
+//! In blocks, half the variance of two frames' difference is `σ²·t + κ²g²`: σ² the noise of flat places, t how much more there is with
+//! texture (see [`texture_noise`]), g the gradient, κ the slip. Blocks of little texture tell t, steep ones then κ. The law of t was
+//! found on rendered frames stored as JPEG. Cost: linear in the blocks, and two medians.
 
 use crate::pixel::gradient::add_squares;
 
@@ -30,8 +34,7 @@ pub(super) struct Block {
 /// that movers do not, and stand for squares that are mostly small and in places large.
 ///
 /// Files that round off what is flat, as JPEG does and cameras that smooth, have more noise the more texture there is; what
-/// follows from that is taken off.
-/// Returned are the slip and how much more noise there is with texture, see [`texture_noise`].
+/// follows from that is taken off. Returned are the slip, from 0 on, and how much more noise there is with texture, from 0 on.
 pub(super) fn find(sigma: &[f32], blocks: &[Block]) -> (f32, f32) {
     // Steepness, and half the variance of the difference, in variances of the noise.
     let each = blocks.iter().map(|b| {
@@ -50,7 +53,8 @@ pub(super) fn find(sigma: &[f32], blocks: &[Block]) -> (f32, f32) {
     (median(slips.collect()).map_or(0.0, |square| OVER_MEDIAN * square.sqrt()), texture)
 }
 
-/// Noise where the picture is this steep, in variances of flat places: `texture` more at a steepness of 16.
+/// Noise where the picture is this steep, in variances of flat places, at least 1: `1 + texture · (steep / 16)^¾`. `steep` is the squared
+/// gradient a pixel over the variance of flat places, from 0 on.
 #[inline]
 pub fn texture_noise(texture: f32, steep: f32) -> f32 {
     let steep = steep * (1.0 / 16.0);

@@ -67,7 +67,7 @@ impl Aligned {
 impl Scene<'_> {
     /// The aligned samples of the used frames over `region` of the plate: what every method starts from.
     ///
-    /// Takes six bytes a pixel and frame, and six more for the plate that is kept; for parts of the picture, such as a tile of the screen.
+    /// Takes six bytes a pixel and frame, six more for the plate that is kept, and four for its detail; for parts of the picture, such as a tile of the screen.
     ///
     /// # Errors
     /// When a frame cannot be read or none takes part.
@@ -80,8 +80,8 @@ impl Scene<'_> {
         let blocks = blocks(region, rows_of(frames.len()));
         let stack = |&block: &Rect| self.stack(View::Plate, &frames, block, level);
         let stacks = blocks.par_iter().map(stack).collect::<Result<_, _>>()?;
-        // One more for the plate as it was combined last.
-        let bytes = 6 * region.size().pixels() * (frames.len() as u64 + 1);
+        // One more for the plate as it was combined last, and its detail.
+        let bytes = region.size().pixels() * (6 * (frames.len() as u64 + 1) + 4);
         Ok(Aligned { region, level, blocks, stacks, last: Mutex::default(), bytes })
     }
 }

@@ -55,6 +55,11 @@ impl Detail {
     pub fn weights(&self, y: usize) -> &[f32] {
         &self.weights[y * self.width..][..self.width]
     }
+
+    /// How much all pixels count, row by row, where the reference's samples are kept elsewhere.
+    pub fn into_weights(self) -> Vec<f32> {
+        self.weights
+    }
 }
 
 #[cfg(test)]

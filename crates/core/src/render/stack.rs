@@ -130,8 +130,8 @@ pub struct Stack {
     frames: Vec<usize>,
     /// Where the block's first pixel lies in the reference, and how many of its pixels one is along a side.
     place: (Point, f64),
-    /// What gives an average its detail, and which of the layers it is.
-    detail: Option<(usize, Detail)>,
+    /// Which of the layers gives an average its detail, and how much it counts at each pixel.
+    detail: Option<(usize, Vec<f32>)>,
 }
 
 /// Layers of lifts whose frame takes no part otherwise, or that have a geometry of their own; by place in the way's lifts.
@@ -149,6 +149,7 @@ impl Stack {
         layers: Vec<LayerData>,
         detail: Option<(usize, Detail)>,
     ) -> Self {
+        let detail = detail.map(|(k, detail)| (k, detail.into_weights()));
         Self { size: block.size(), block, layers, frames: frames.to_vec(), place, detail }
     }
 
@@ -307,7 +308,7 @@ impl Stack {
         choice: &Choice,
         held: &[u64],
         area: (Range<usize>, Range<usize>),
-        detail: Option<&(usize, Detail)>,
+        detail: Option<&(usize, Vec<f32>)>,
     ) -> Plate {
         let spans: Vec<&[(u32, u32)]> = self.layers.iter().map(|l| &l.spans[..]).collect();
         let (rows, w) = (area.0.clone(), self.size.width as usize);
@@ -315,8 +316,8 @@ impl Stack {
         let layers = average.layers();
         for y in rows {
             layers.iter().for_each(|&k| average.add(k, y, self.row(k, y, 0, w)));
-            if let Some((k, detail)) = detail {
-                average.keep(*k, y, self.row(*k, y, 0, w), detail.weights(y));
+            if let Some((k, weights)) = detail {
+                average.keep(*k, y, self.row(*k, y, 0, w), &weights[y * w..][..w]);
             }
         }
         average.plate()

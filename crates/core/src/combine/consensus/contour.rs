@@ -163,8 +163,9 @@ pub(super) fn things(field: &Field, a: usize, b: usize) -> Vec<Thing> {
                 let least = outside.fold(steps, |[sa, sb], q| {
                     [sa.min(field.step(a, inner, q)), sb.min(field.step(b, inner, q))]
                 });
-                let (vote, other) = (vote(steps), vote(least));
-                votes.push((p, if vote * other < 0.0 { CONTRADICTED * vote } else { vote }));
+                let plain = vote(steps);
+                let contradicted = plain * vote(least) < 0.0;
+                votes.push((p, if contradicted { CONTRADICTED * plain } else { plain }));
             }
         }
         things.push(Thing { pixels: inside, votes });
@@ -286,5 +287,29 @@ mod tests {
             let run = said[1..].iter().find(|s| (s.from as usize..s.end as usize).contains(&p)).unwrap();
             assert!((f32::from(run.surely) / Said::ONE - surely).abs() <= 0.5 / Said::ONE);
         }
+    }
+
+    #[test]
+    fn an_edge_of_what_is_behind_just_outside_does_not_make_the_clear_frame_hold_the_object() {
+        use crate::combine::consensus::LayerData;
+        use crate::geometry::Size;
+        use crate::noise::NoiseModel;
+        let (w, h) = (48usize, 60usize);
+        // A bright wall with a dark post on either side of where the first frame holds something, nearly as dark as the posts.
+        let layer = |held: bool| {
+            let value = |x: usize, y: usize| match x {
+                20..28 if held && (12..48).contains(&y) => 16_000,
+                16..18 | 30..32 => 10_000,
+                _ => 30_000u16,
+            };
+            let plane: Vec<u16> = (0..w * h).map(|p| value(p % w, p / w)).collect();
+            LayerData { planes: [plane.clone(), plane.clone(), plane], spans: vec![(0, w as u32); h] }
+        };
+        let layers = vec![layer(true), layer(false)];
+        let field = Field::new(Size::new(w as u32, h as u32), layers, &NoiseModel::default(), 1.0);
+        let things = things(&field, 0, 1);
+        assert_eq!(things.len(), 1);
+        let sum: f32 = things[0].votes.iter().map(|v| v.1).sum();
+        assert!(sum > 0.0, "{sum}");
     }
 }
