@@ -2,7 +2,7 @@
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
 use evanu_core::combine::Method;
-use evanu_core::evidence::doubts::Reason;
+use evanu_core::evidence::doubts::{Doubt, Reason};
 use evanu_core::evidence::moving::Motion;
 use evanu_core::geometry::{Rect, Size};
 use evanu_core::pixel::{FrameSource, MemoryFrame, Raster, Samples};
@@ -230,24 +230,46 @@ fn leaves_tremble_and_belong() {
     assert!((plan.moving[0].share / share - 1.0).abs() < 0.25, "{}", plan.moving[0].share);
 }
 
-#[test]
-fn soft_light_in_one_of_two_frames_is_asked_where_it_is_faint_and_taken_off_where_its_slope_tells() {
-    let doubts = |strength: f64| {
-        let mut frames = place(vec![vec![], vec![]]);
-        let Ok(Samples::Eight(mut codes)) = frames[1].read(0, SIZE.rect()) else { panic!("eight bits") };
+/// The doubts of two frames with a soft spot of light, which may be negative, at the middle of each.
+fn doubts_of_light(strengths: [f64; 2]) -> Vec<Doubt> {
+    let mut frames = place(vec![vec![], vec![]]);
+    for (frame, strength) in frames.iter_mut().zip(strengths) {
+        let Ok(Samples::Eight(mut codes)) = frame.read(0, SIZE.rect()) else { panic!("eight bits") };
         for (i, v) in codes.iter_mut().enumerate() {
             let (x, y) = ((i / 3) as f64 % 240.0 - 120.0, (i as f64 / 720.0).floor() - 80.0);
             let light = strength * (-(x * x + y * y) / 900.0).exp();
-            *v = (f64::from(*v) + light).min(255.0).round() as u8;
+            *v = (f64::from(*v) + light).clamp(0.0, 255.0).round() as u8;
         }
-        frames[1] = MemoryFrame::new(SIZE, Samples::Eight(codes));
-        decided(&frames).1.doubts.to_vec()
-    };
-    assert_eq!(doubts(0.0), []);
-    assert!(doubts(20.0).iter().any(|d| !d.settled), "nothing tells which of them is right");
+        *frame = MemoryFrame::new(SIZE, Samples::Eight(codes));
+    }
+    decided(&frames).1.doubts.to_vec()
+}
+
+#[test]
+fn soft_light_in_one_of_two_frames_is_asked_where_it_is_faint_and_taken_off_where_its_slope_tells() {
+    assert_eq!(doubts_of_light([0.0, 0.0]), []);
+    assert!(doubts_of_light([0.0, 20.0]).iter().any(|d| !d.settled), "nothing tells which of them is right");
     for strength in [70.0, 400.0] {
-        let all = doubts(strength);
+        let all = doubts_of_light([0.0, strength]);
         assert!(!all.is_empty(), "what the evidence settles is listed");
         assert!(all.iter().all(|d| d.settled && d.stories[0] == [0]), "{strength}: {all:?}");
     }
+}
+
+#[test]
+fn what_nothing_tells_of_two_frames_is_asked() {
+    // As much light in one as is lacking in the other: neither stands out from what is beside it.
+    for strength in [12.0, 16.0] {
+        let all = doubts_of_light([strength, -strength]);
+        assert!(all.iter().any(|d| !d.settled), "{strength}: {all:?}");
+    }
+}
+
+#[test]
+fn movers_grown_together_come_apart_by_what_goes_on_beside_them() {
+    // A large one right beside a small one of the other frame: the border of both together speaks for the large one.
+    let frames = place(vec![vec![(Rect::new(60, 70, 16, 40), RED)], vec![(Rect::new(76, 40, 50, 90), DARK)]]);
+    let (recipe, plan) = decided(&frames);
+    let left = wrong(&plate(&frames, &recipe, &plan));
+    assert!(left.len() < 30, "{} pixels are wrong", left.len());
 }

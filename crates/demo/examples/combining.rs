@@ -12,6 +12,7 @@ mod kept;
 
 use evanu_core::combine::Method;
 use evanu_core::geometry::{Homography, Point, Size};
+use evanu_core::pixel::flood::parts;
 use evanu_core::pixel::{FrameSource, MemoryFrame, Raster, Samples};
 use evanu_core::plan::Plan;
 use evanu_core::prepare;
@@ -22,6 +23,10 @@ use evanu_core::render::{Scene, View};
 use evanu_demo::{Crowd, Order, PITCH, Shoot, frame_size};
 use kept::{empty, rendered};
 use std::time::Instant;
+
+/// Pixels of a wrong place that counts, and of one that makes a doubt needed.
+const LARGE: usize = 64;
+const SMALL: usize = 16;
 
 /// Name, visitors, frames from and to, whether glare moves over the picture.
 type Kind = (&'static str, fn(f32) -> Crowd, (usize, usize), bool);
@@ -96,44 +101,37 @@ fn score(plate: &Raster, truth: &Raster, counts: &[u16], frames: usize) -> Score
     }
 }
 
+/// Where the plate is off by more than 20 grey steps.
+fn wrong(plate: &Raster, truth: &Raster) -> Vec<bool> {
+    let pixels = plate.data.chunks_exact(3).zip(truth.data.chunks_exact(3));
+    pixels.map(|(p, t)| (grey(p) - grey(t)).abs() > 20.0).collect()
+}
+
+/// Connected areas of more than 64 pixels in which anything ever was, though never in all frames, and how many of them hold no wrong
+/// place of more than 16 pixels.
+fn changed_areas(plate: &Raster, truth: &Raster, counts: &[u16], frames: usize) -> [usize; 2] {
+    let w = plate.size.width as usize;
+    let wrong = wrong(plate, truth);
+    let mut ever: Vec<bool> = counts.iter().map(|c| *c > 0).collect();
+    let mut areas = parts(&mut ever, w, 0..counts.len(), 1);
+    areas.retain(|area| area.len() > LARGE && area.iter().all(|&p| usize::from(counts[p]) < frames));
+    let right = |area: &&Vec<usize>| {
+        let mut off = vec![false; wrong.len()];
+        area.iter().for_each(|&p| off[p] = wrong[p]);
+        parts(&mut off, w, area.iter().copied(), 1).iter().all(|part| part.len() <= SMALL)
+    };
+    [areas.len(), areas.iter().filter(right).count()]
+}
+
 /// Connected places of more than 64 pixels that are off by more than 20 grey steps, and how many of them a doubt touches
 /// that is asked; the number of those doubts, how many of them touch such a place, and how many touch none of more than 16.
 fn doubted(plate: &Raster, truth: &Raster, plan: &Plan) -> [usize; 5] {
-    const LARGE: usize = 64;
-    const SMALL: usize = 16;
     let w = plate.size.width as usize;
-    let wrong: Vec<bool> = plate
-        .data
-        .chunks_exact(3)
-        .zip(truth.data.chunks_exact(3))
-        .map(|(p, t)| (grey(p) - grey(t)).abs() > 20.0)
-        .collect();
+    let wrong = wrong(plate, truth);
     let mut place = vec![usize::MAX; wrong.len()];
-    let mut sizes = Vec::new();
-    for start in 0..wrong.len() {
-        if !wrong[start] || place[start] != usize::MAX {
-            continue;
-        }
-        place[start] = sizes.len();
-        let mut open = vec![start];
-        let mut n = 0;
-        while let Some(p) = open.pop() {
-            n += 1;
-            let beside = [
-                (p % w > 0).then(|| p - 1),
-                (p % w + 1 < w).then_some(p + 1),
-                (p >= w).then(|| p - w),
-                (p + w < wrong.len()).then_some(p + w),
-            ];
-            for q in beside.into_iter().flatten().filter(|&q| wrong[q]) {
-                if place[q] == usize::MAX {
-                    place[q] = sizes.len();
-                    open.push(q);
-                }
-            }
-        }
-        sizes.push(n);
-    }
+    let areas = parts(&mut wrong.clone(), w, 0..wrong.len(), 1);
+    areas.iter().zip(0..).for_each(|(area, k)| area.iter().for_each(|&p| place[p] = k));
+    let sizes: Vec<usize> = areas.iter().map(Vec::len).collect();
     let Some(choice) = &plan.choice else { return [0; 5] };
     let mut found = vec![false; sizes.len()];
     let (mut needed, mut idle) = (0, 0);
@@ -278,7 +276,7 @@ fn main() {
     let mut random = Random::new(seed ^ 0xC0B);
     for (name, crowd, (from, to), glaring) in KINDS {
         let mut all: Vec<Measured> = Vec::new();
-        let mut doubts = [0; 5];
+        let (mut doubts, mut areas) = ([0; 5], [0; 2]);
         for set in 0..sets {
             let count = from + random.below(to - from + 1);
             let own = seed << 20 | set << 4 | name.len() as u64;
@@ -358,13 +356,17 @@ fn main() {
             let (busy, never) = (taken_most(&counts, count, 0.55), taken_most(&counts, count, 1.0));
             let d = doubted(&consensus, &truth, &plan);
             (0..5).for_each(|i| doubts[i] += d[i]);
+            let changed = changed_areas(&consensus, &truth, &counts, count);
+            (0..2).for_each(|i| areas[i] += changed[i]);
             println!(
-                "{name} {set}: wrong places {} of which doubted {}, doubts {} of which needed {} and idle {}; {count} frames, {busy:.0} % of places taken in 55 %, {never:.1} % always; consensus {:.2} dB ghost {:.2} % ({:.2} % where a frame is clear), median {:.2} dB ghost {:.2} %, ideal {:.2} dB ghost {:.2} %; decided in {decided:.2} s, rendered in {seconds:.2} s",
+                "{name} {set}: wrong places {} of which doubted {}, doubts {} of which needed {} and idle {}; {} of {} changed areas right; {count} frames, {busy:.0} % of places taken in 55 %, {never:.1} % always; consensus {:.2} dB ghost {:.2} % ({:.2} % where a frame is clear), median {:.2} dB ghost {:.2} %, ideal {:.2} dB ghost {:.2} %; decided in {decided:.2} s, rendered in {seconds:.2} s",
                 d[0],
                 d[1],
                 d[2],
                 d[3],
                 d[4],
+                changed[1],
+                changed[0],
                 c.psnr,
                 c.ghost,
                 c.avoidable,
@@ -388,7 +390,7 @@ fn main() {
         let mean = |f: &dyn Fn(&Measured) -> f64| all.iter().map(f).sum::<f64>() / n;
         let worst = all.iter().map(|a| a.consensus.ghost).fold(0.0, f64::max);
         println!(
-            "{{\"kind\": \"{name}\", \"sets\": {}, \"consensus_psnr\": {:.2}, \"median_psnr\": {:.2}, \"consensus_ghost\": {:.3}, \"avoidable_ghost\": {:.3}, \"worst_ghost\": {worst:.3}, \"median_ghost\": {:.3}, \"ideal_psnr\": {:.2}, \"ideal_ghost\": {:.3}, \"wrong_places\": {}, \"doubted\": {}, \"doubts\": {}, \"needed\": {}, \"idle\": {}, \"decide_s\": {:.2}, \"lost\": {:.2}, \"false_colour\": {:.4}, \"median_false_colour\": {:.4}}}",
+            "{{\"kind\": \"{name}\", \"sets\": {}, \"consensus_psnr\": {:.2}, \"median_psnr\": {:.2}, \"consensus_ghost\": {:.3}, \"avoidable_ghost\": {:.3}, \"worst_ghost\": {worst:.3}, \"median_ghost\": {:.3}, \"ideal_psnr\": {:.2}, \"ideal_ghost\": {:.3}, \"wrong_places\": {}, \"doubted\": {}, \"areas\": {}, \"right\": {}, \"doubts\": {}, \"needed\": {}, \"idle\": {}, \"decide_s\": {:.2}, \"lost\": {:.2}, \"false_colour\": {:.4}, \"median_false_colour\": {:.4}}}",
             all.len(),
             mean(&|a| a.consensus.psnr),
             mean(&|a| a.median.psnr),
@@ -399,6 +401,8 @@ fn main() {
             mean(&|a| a.best.avoidable),
             doubts[0],
             doubts[1],
+            areas[0],
+            areas[1],
             doubts[2],
             doubts[3],
             doubts[4],

@@ -1,14 +1,15 @@
 //! Doubts: the finite list of places that the consensus does not settle by itself.
 //!
-//! A place is a candidate when a border runs where both of its sides surely differ, or when another story comes close to
-//! the chosen one. Parts near one another are one place. How likely the plate is wrong there is told by a logistic
-//! regression (Cox 1958) over three signs, fitted on rendered sets with known truth (`measure/doubts.py`); what is likely
-//! enough is asked, the rest is listed as settled. Where there is no evidence at all, it is asked in any case. Each place holds the stories seen
+//! A place is a candidate when a border runs where both of its sides surely differ, when another story comes close to
+//! the chosen one, or when the surroundings explain another better. Parts near one another are one place. How likely the plate
+//! is wrong there is told by a logistic regression (Cox 1958) over four signs, fitted on rendered sets with known truth
+//! (`measure/doubts.py`); what is likely enough is asked, the rest is listed as settled. Each place holds the stories seen
 //! there, best first: the frames of a story show the same over most of the place. Cost: linear in the pixels of the
 //! choice, and in those of the places for each pair of stories.
 
 use crate::combine::consensus::Decided;
 use crate::geometry::Rect;
+use crate::pixel::blur::boxed;
 use crate::pixel::flood::parts;
 use serde::{Deserialize, Serialize};
 
@@ -28,17 +29,15 @@ const WIDEST: usize = 4;
 const APART: f32 = 4.0;
 /// Frames are one story when they show the same over this share of the place.
 const MOSTLY: f32 = 0.6;
-/// Up to here neither the plate nor a frame has the stronger contour.
-const SOFT: f32 = 0.05;
-/// Share of a place that is clipped in some frame and not in the plate, from which on light that fell there explains it.
-const GLARE: f32 = 0.01;
 
 /// Pixels of the pictures that the regression was fitted on.
 const FITTED: f32 = 480.0 * 320.0;
 /// Log odds that the plate is wrong, from [`Signs`]: on their own, and for each of [`Signs::all`].
-const WRONG: (f32, [f32; 3]) = (-3.39, [1.64, -2.57, -0.63]);
+const WRONG: (f32, [f32; 4]) = (-3.39, [1.64, -2.57, -0.63, 0.0]);
 /// Chance of being wrong from which on a place is asked.
 const ASKED: f32 = 0.1;
+/// By how much the surroundings explain another frame better where what was chosen does not belong.
+const FOREIGN: f32 = 0.15;
 /// Torn pixels from which on a place may be clear in no frame.
 const TORN: f32 = 12.0;
 
@@ -85,6 +84,8 @@ pub struct Signs {
     /// How much more the best rival costs, in costs of the decision, where a twentieth of the place is nearer; below zero where
     /// the neighbours decided against the place itself.
     nearest: f32,
+    /// Pixels that the surroundings explain better by the best rival, in pixels of a picture such as the fitted ones.
+    foreign: f32,
 }
 
 impl Signs {
@@ -95,9 +96,9 @@ impl Signs {
         1.0 / (1.0 + (-odds).exp())
     }
 
-    /// What the regression weighs: ln(1 + torn), the lead, the nearest.
-    pub fn all(&self) -> [f32; 3] {
-        [self.torn.ln_1p(), self.lead, self.nearest]
+    /// What the regression weighs: ln(1 + torn), the lead, the nearest, ln(1 + foreign).
+    pub fn all(&self) -> [f32; 4] {
+        [self.torn.ln_1p(), self.lead, self.nearest, self.foreign.ln_1p()]
     }
 }
 
@@ -115,15 +116,28 @@ pub fn find(decided: &Decided) -> Vec<Doubt> {
             }
         }
     }
-    let mut open: Vec<bool> = (0..w * h).map(|p| close(p) || torn[p]).collect();
+    let foreign = foreign(decided, &rivals);
+    let mut open: Vec<bool> = (0..w * h).map(|p| close(p) || torn[p] || foreign[p]).collect();
     let mut found = parts(&mut open, w, 0..w * h, GAP);
     found.retain(|part| part.len() >= SPECK);
     let mut places = joined(found, (w, h));
     places.retain(|place| place.len() >= LEAST);
     let mut doubts: Vec<Doubt> =
-        places.iter().filter_map(|place| describe(decided, place, &rivals, &torn)).collect();
+        places.iter().filter_map(|place| describe(decided, place, &rivals, (&torn, &foreign))).collect();
     doubts.sort_by_key(|d| (d.settled, usize::MAX - d.pixels.len(), d.pixels[0]));
     doubts
+}
+
+/// Where the surroundings explain the best rival better than what was chosen, over more than a few pixels.
+fn foreign(decided: &Decided, rivals: &[Option<(f32, u16)>]) -> Vec<bool> {
+    let size = decided.choice.size;
+    let against = |(p, rival): (usize, &Option<(f32, u16)>)| {
+        rival.map_or(0.0, |(_, k)| decided.foreign(usize::from(k), p))
+    };
+    let each: Vec<f32> = rivals.iter().enumerate().map(against).collect();
+    let (w, h) = (size.width as usize, size.height as usize);
+    let reach = (w.max(h) / 240).max(1);
+    boxed(&boxed(&each, w, h, reach), w, h, reach).into_iter().map(|v| v > FOREIGN).collect()
 }
 
 /// Parts near one another become one place: one question for one figure. The largest gather what lies about them, but no
@@ -214,7 +228,7 @@ fn describe(
     decided: &Decided,
     place: &[usize],
     rivals: &[Option<(f32, u16)>],
-    torn: &[bool],
+    (torn, foreign): (&[bool], &[bool]),
 ) -> Option<Doubt> {
     let choice = &decided.choice;
     let (w, n) = (choice.size.width as usize, choice.frames.len());
@@ -232,13 +246,10 @@ fn describe(
     let signs = Signs {
         torn,
         lead: (stories[0].len() as f32 - next as f32) / n as f32,
+        foreign: place.iter().filter(|&&p| foreign[p]).count() as f32 / side.powi(2),
         nearest: leads.get(leads.len().saturating_sub(1) / 20).copied().unwrap_or(CLOSE),
     };
-    // Two frames tell a story each, and no contour says which of them is before the other.
-    let soft = |k: usize, whole: bool| decided.contour(place, k, whole).is_none_or(|c| c.abs() < SOFT);
-    let even = |s: &&Vec<usize>| soft(s[0], false) && soft(s[0], true);
-    let blind = n == 2 && told.iter().any(even) && decided.glare(place) < GLARE;
-    let wrong = if blind { signs.wrong().max(0.5) } else { signs.wrong() };
+    let wrong = signs.wrong();
     let reason = match stories[0].len() {
         _ if torn > TORN => Reason::Torn,
         1 if n > 2 => Reason::Alone,
@@ -282,7 +293,7 @@ mod tests {
 
     #[test]
     fn torn_borders_and_a_small_lead_make_it_likely_that_the_plate_is_wrong() {
-        let wrong = |torn, lead, nearest| Signs { torn, lead, nearest }.wrong();
+        let wrong = |torn, lead, nearest| Signs { torn, lead, nearest, foreign: 0.0 }.wrong();
         assert!(wrong(0.0, 0.0, 1.0) < ASKED && wrong(30.0, 0.0, 1.0) > ASKED);
         assert!(wrong(3.0, 0.7, 1.0) < ASKED && wrong(3.0, -0.5, 0.0) > ASKED, "a large majority settles it");
         assert!(wrong(8.0, 0.0, -2.0) > wrong(8.0, 0.0, 2.0), "what is near is less sure");

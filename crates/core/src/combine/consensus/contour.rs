@@ -28,6 +28,8 @@ const BELONGS: f32 = 3.5 * 3.5;
 const LEAST: usize = 12;
 /// Votes of a border at one in this share or more decide for the whole place.
 const AT_ONE: f32 = 0.6;
+/// What such a border leaves, while votes are few, to the surroundings, which tell more of it.
+const BOTH_WAYS: f32 = 0.75;
 /// How far a vote reaches into a place whose border votes both ways, in pixels, first and then.
 const NEAR: [usize; 3] = [3, 8, 20];
 /// Others that each of many frames is compared with.
@@ -46,14 +48,14 @@ impl Said {
     const ONE: f32 = 100.0;
 }
 
-/// Adds the evidence of all pairs to the costs.
-pub(super) fn add(field: &Field, costs: &mut Costs) {
+/// Adds the evidence of all pairs to the costs; `few`, 0..=1, is what the votes leave to other evidence.
+pub(super) fn add(field: &Field, costs: &mut Costs, few: f32) {
     let n = field.count();
     let pairs: Vec<(usize, usize)> = (0..n)
         .flat_map(|a| (a + 1..n).map(move |b| (a, b)))
         .filter(|&(a, b)| n <= PARTNERS + 1 || (b - a).min(n + a - b) <= PARTNERS / 2)
         .collect();
-    let said: Vec<Vec<Said>> = pairs.par_iter().map(|&(a, b)| ask(field, a, b)).collect();
+    let said: Vec<Vec<Said>> = pairs.par_iter().map(|&(a, b)| ask(field, a, b, few)).collect();
     costs.planes.par_iter_mut().enumerate().for_each(|(k, plane)| {
         let (mut sum, mut count) = (vec![0.0f32; plane.len()], vec![0u16; plane.len()]);
         for (pair, said) in pairs.iter().zip(&said).filter(|(pair, _)| pair.0 == k || pair.1 == k) {
@@ -73,7 +75,7 @@ pub(super) fn add(field: &Field, costs: &mut Costs) {
     });
 }
 
-fn ask(field: &Field, a: usize, b: usize) -> Vec<Said> {
+fn ask(field: &Field, a: usize, b: usize, few: f32) -> Vec<Said> {
     let mut said = Vec::new();
     for Thing { pixels, votes } in things(field, a, b) {
         if votes.is_empty() {
@@ -85,7 +87,9 @@ fn ask(field: &Field, a: usize, b: usize) -> Vec<Said> {
             let mean = sum / votes.len() as f32;
             say(pixels.into_iter().map(|p| (p, mean)).collect(), &mut said);
         } else {
-            say(spread(&pixels, &votes, field.width), &mut said);
+            let share = 1.0 - BOTH_WAYS * few;
+            let near = spread(&pixels, &votes, field.width).into_iter().map(|(p, v)| (p, share * v));
+            say(near.collect(), &mut said);
         }
     }
     said
@@ -176,65 +180,6 @@ pub(super) fn things(field: &Field, a: usize, b: usize) -> Vec<Thing> {
 /// How surely the first of two frames holds an object whose border has these steps in them, -1..=1.
 fn vote([first, second]: [f32; 2]) -> f32 {
     (first - second) / (first + second + 4.0)
-}
-
-/// How far around a doubtful place its contour is looked for unless the whole is asked, in pixels.
-const SURROUNDINGS: usize = 6;
-/// Border pixels that tell something.
-const BORDER: usize = 10;
-
-/// What differs between the plate and frame `k` and touches a place, asked as a whole: see
-/// [`Decided::contour`](super::Decided::contour).
-pub(super) fn around(field: &Field, labels: &[u16], place: &[usize], k: usize, whole: bool) -> Option<f32> {
-    let (w, h) = (field.width as i64, field.height as i64);
-    let chi2 = |p: usize| field.chi2(usize::from(labels[p]), k, p);
-    let mut inside: std::collections::HashSet<usize> =
-        place.iter().copied().filter(|&p| chi2(p) > BELONGS).collect();
-    let mut open: Vec<usize> = inside.iter().copied().collect();
-    open.sort_unstable();
-    let mut begin = 0;
-    for _ in 0..if whole { usize::MAX } else { SURROUNDINGS } {
-        let end = open.len();
-        if begin == end {
-            break;
-        }
-        for i in begin..end {
-            let (x, y) = (open[i] as i64 % w, open[i] as i64 / w);
-            for (dx, dy) in [(1, 0), (-1, 0), (0, 1), (0, -1)] {
-                let (x, y) = (x + dx, y + dy);
-                if x >= 0 && y >= 0 && x < w && y < h {
-                    let q = (y * w + x) as usize;
-                    if chi2(q) > BELONGS && inside.insert(q) {
-                        open.push(q);
-                    }
-                }
-            }
-        }
-        begin = end;
-    }
-    let (mut sum, mut count) = (0.0, 0usize);
-    for &p in &open {
-        let (x, y) = (p as i64 % w, p as i64 / w);
-        for (dx, dy) in [(1, 0), (-1, 0), (0, 1), (0, -1)] {
-            let at = |d: i64| {
-                let (x, y) = (x + d * dx, y + d * dy);
-                (x >= 0 && y >= 0 && x < w && y < h).then(|| (y * w + x) as usize)
-            };
-            let (Some(rim), Some(beside)) = (at(1), at(BESIDE)) else { continue };
-            if inside.contains(&rim) || inside.contains(&beside) || chi2(beside) > SAME {
-                continue;
-            }
-            let inner = at(-1).filter(|q| inside.contains(q)).unwrap_or(p);
-            let (own, other) = (usize::from(labels[inner]), usize::from(labels[beside]));
-            if !(field.covered(k, inner) && field.covered(k, beside)) {
-                continue;
-            }
-            let (plate, frame) = (field.between(own, inner, other, beside), field.step(k, inner, beside));
-            sum += vote([plate, frame]);
-            count += 1;
-        }
-    }
-    (count >= BORDER).then(|| sum / count as f32)
 }
 
 /// Carries votes a little way into the place around them.

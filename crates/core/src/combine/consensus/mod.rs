@@ -7,9 +7,10 @@
 //! 2. [`votes`]: whole colours vote for one another, moments and not files.
 //! 3. [`contour`]: where two frames differ, the one that holds the object has a step across the border of what
 //!    differs, and the clear one has none. This settles pairs, and a minority against a majority.
-//! 4. [`labels`]: each place takes its label together with its neighbours, by alpha expansion (Boykov, Veksler and
+//! 4. [`surroundings`]: what is behind goes on beside a changed place; while votes are few, this tells of every pixel by itself.
+//! 5. [`labels`]: each place takes its label together with its neighbours, by alpha expansion (Boykov, Veksler and
 //!    Zabih 2001), borders running where both frames agree (Kwatra et al. 2003).
-//! 5. The plate is the average of all frames that agree with the label's frame there, so noise falls as far as it can.
+//! 6. The plate is the average of all frames that agree with the label's frame there, so noise falls as far as it can.
 //!
 //! Everything is decided once and kept as a [`Choice`]; rendering only reads it. Frames are put in an order that
 //! follows from what they show, so that the order they came in changes no byte.
@@ -18,6 +19,7 @@ mod contour;
 mod costs;
 mod field;
 mod labels;
+mod surroundings;
 mod votes;
 
 pub(crate) use contour::Thing;
@@ -25,6 +27,7 @@ use costs::Costs;
 use field::Layer;
 pub(crate) use field::{DIFFER, SAME};
 pub use field::{Field, LayerData};
+use surroundings::Surroundings;
 
 use crate::geometry::Size;
 use crate::noise::NoiseModel;
@@ -111,6 +114,7 @@ pub struct Decided {
     /// The frames on the reduced picture.
     field: Field,
     costs: Costs,
+    surroundings: Surroundings,
     /// What was chosen, as one of them.
     labelled: Layer,
 }
@@ -120,6 +124,11 @@ impl Decided {
     /// is (a place in the choice's frames); `None` where nobody shows anything else.
     pub fn rivals(&self) -> Vec<Option<(f32, u16)>> {
         self.costs.rivals(&self.field, (&self.choice.labels, &self.labelled))
+    }
+
+    /// By how much worse its surroundings explain what was chosen than frame `k` at a pixel, -1..=1.
+    pub fn foreign(&self, k: usize, p: usize) -> f32 {
+        self.surroundings.against(usize::from(self.choice.labels[p]), k, p)
     }
 
     /// Whether a border between two choices runs between these pixels where both frames surely differ on both sides.
@@ -132,22 +141,6 @@ impl Decided {
     /// trembles, such as leaves, has the same mean.
     pub fn apart(&self, a: usize, b: usize, place: &[usize]) -> f32 {
         self.field.apart(a, b, place)
-    }
-
-    /// How much more of a contour the plate has than frame `k` around what differs between the two at a place, near to
-    /// it or as a `whole`: -1 where only the frame has one, so that the plate is clear there, 1 where only the plate
-    /// has. `None` when the border is too short to tell.
-    pub fn contour(&self, place: &[usize], k: usize, whole: bool) -> Option<f32> {
-        contour::around(&self.field, &self.choice.labels, place, k, whole)
-    }
-
-    /// Share of a place where some frame holds clipped light and what was chosen does not.
-    pub fn glare(&self, place: &[usize]) -> f32 {
-        let clipped = |k: usize, p: usize| self.field.covered(k, p) && self.field.clipped(k, p);
-        let fell = |p: usize| {
-            !clipped(usize::from(self.choice.labels[p]), p) && (0..self.field.count()).any(|k| clipped(k, p))
-        };
-        place.iter().filter(|&&p| fell(p)).count() as f32 / place.len().max(1) as f32
     }
 
     /// How many frames reach each pixel, and how many of them show the same as what was chosen.
@@ -194,13 +187,16 @@ pub fn decide(
     let moments: Vec<u32> = order.iter().map(|&(_, i)| moments[i]).collect();
     let field = Field::new(size, sorted, noise, (1u32 << level) as f32);
     let mut costs = votes::costs(&field, &moments);
-    contour::add(&field, &mut costs);
+    let few = 1.0 - votes::weight(&moments);
+    contour::add(&field, &mut costs, few);
+    let surroundings = Surroundings::find(&field, &costs.changed, few);
+    surroundings.add(&mut costs);
     let (labels, labelled) = labels::solve(&field, &costs);
     let words = frames.len().div_ceil(WORD);
     let members = field.members((&labels, &labelled), words);
     let crowd = field.crowd(&labelled, &members, words, &costs.changed);
     let choice = Choice { level, size, corner: (0, 0), frames, labels, words, members, crowd };
-    Decided { choice, field, costs, labelled }
+    Decided { choice, field, costs, surroundings, labelled }
 }
 
 #[cfg(test)]

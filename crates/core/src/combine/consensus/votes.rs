@@ -17,19 +17,19 @@ const LEAD: f32 = 3.0;
 /// Greatest cost that votes give.
 const MOST: f32 = 18.0;
 
-/// How much the votes of this many moments weigh.
-fn weight(moments: usize) -> f32 {
-    ((moments as f32 - 2.0) / 6.0 + 0.02).min(1.0)
+/// How much votes weigh, by the number of moments.
+pub(super) fn weight(moments: &[u32]) -> f32 {
+    let mut different: Vec<u32> = moments.to_vec();
+    different.sort_unstable();
+    different.dedup();
+    ((different.len() as f32 - 2.0) / 6.0 + 0.02).min(1.0)
 }
 
 pub(super) fn costs(field: &Field, moments: &[u32]) -> Costs {
     let n = field.count();
     let shares: Vec<f32> =
         moments.iter().map(|m| 1.0 / moments.iter().filter(|o| *o == m).count() as f32).collect();
-    let mut different: Vec<u32> = moments.to_vec();
-    different.sort_unstable();
-    different.dedup();
-    let weight = weight(different.len());
+    let weight = weight(moments);
     let width = field.width;
     let mut planes = vec![vec![Cost::NOWHERE; field.pixels()]; n];
     let mut sure = vec![false; field.pixels()];
