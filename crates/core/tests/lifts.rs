@@ -49,8 +49,11 @@ fn frames_with(more: impl Fn(usize, i64, i64) -> [f64; 3]) -> Vec<MemoryFrame> {
 }
 
 fn opened(frames: &[MemoryFrame], lifts: Vec<Lift>) -> (Recipe, Plan) {
+    opened_as(frames, Recipe { lifts, ..Recipe::new(frames.len()) })
+}
+
+fn opened_as(frames: &[MemoryFrame], recipe: Recipe) -> (Recipe, Plan) {
     let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
-    let recipe = Recipe { lifts, ..Recipe::new(frames.len()) };
     let mut plan = Plan::of(
         (0..frames.len()).map(|k| FramePlan { moment: k as u32, ..FramePlan::untouched(SIZE) }).collect(),
     );
@@ -428,4 +431,48 @@ fn seams_are_found_with_what_mends_them() {
     // A single frame has more noise than the plate, which shows as grain where the tone is even.
     let grain = seen(lift(&around(Rect::new(120, 20, 70, 110), 0.0), Source::Frame(4)));
     assert!(grain.iter().any(|s| s.mend == Mend::Grain), "{grain:?}");
+}
+
+#[test]
+fn the_light_of_a_lamp_stays_where_its_stand_is_taken_away() {
+    use evanu_core::pixel::tone::{to_code, to_linear};
+    // The first frame is lit by a lamp on a stand, by 1.2 stops beside it, falling off; the second has neither.
+    let stand = Rect::new(100, 50, 14, 90);
+    let picture = |stops: f64, stands: bool, seed: u64| -> Vec<f64> {
+        let mut random = Random::new(seed);
+        (0..SIZE.pixels())
+            .flat_map(|i| {
+                let (x, y) = ((i % u64::from(SIZE.width)) as i64, (i / u64::from(SIZE.width)) as i64);
+                let v = 100.0 + 10.0 * ((x as f64 / 9.0).sin() + (y as f64 / 13.0).cos());
+                let away = ((x - 107) as f64).hypot((y - 60) as f64) / 110.0;
+                let light = (stops / (1.0 + away * away)).exp2();
+                let wall = [v, v - 6.0, v - 14.0].map(|c| 255.0 * to_code(light * to_linear(c / 255.0)));
+                let within = x >= stand.x && x < stand.right() && y >= stand.y && y < stand.bottom();
+                let colour = if stands && within { [30.0, 30.0, 34.0] } else { wall };
+                colour.map(|c| c + if seed > 0 { random.normal() } else { 0.0 })
+            })
+            .collect()
+    };
+    let coded = |codes: Vec<f64>| {
+        let eight = codes.iter().map(|c| c.clamp(0.0, 255.0).round() as u8).collect();
+        MemoryFrame::new(SIZE, Samples::Eight(eight))
+    };
+    let frames = vec![coded(picture(1.2, true, 1)), coded(picture(0.0, false, 2))];
+    let truth = picture(1.2, false, 0);
+    let off = |tone: bool| {
+        let outline = around(stand, 6.0).into_iter().map(|(x, y)| Point::new(x, y)).collect();
+        let lift = Lift { tone, ..Lift::new(0, outline, Source::Frame(1)) };
+        let lit = Recipe { lifts: vec![lift], used: vec![true, false], ..Recipe::new(2) };
+        let plate = render(&frames, &opened_as(&frames, lit), View::Plate, SIZE.rect());
+        let each = (0..SIZE.pixels() as usize).filter(|i| {
+            let (x, y) = ((i % 220) as i64, (i / 220) as i64);
+            x >= stand.x && x < stand.right() && y >= stand.y && y < stand.bottom()
+        });
+        let errors: Vec<f64> =
+            each.map(|i| (f64::from(plate.data[3 * i + 1]) / 257.0 - truth[3 * i + 1]).abs()).collect();
+        errors.iter().sum::<f64>() / errors.len() as f64
+    };
+    let (grey, matched) = (off(false), off(true));
+    assert!(grey > 15.0, "an unlit patch stands out: {grey}");
+    assert!(matched < 3.0, "{matched} of {grey}");
 }

@@ -2,10 +2,12 @@
 //!
 //! A lift is drawn on a frame, as an outline, and stays with what it was drawn around when another frame becomes the
 //! reference. It is laid over the combined picture with a soft border, later ones over earlier ones; outside its
-//! [`mask`] no pixel changes. Its border ([`border`]) and its tone along it ([`rim`]) are fitted to what is around.
+//! [`mask`] no pixel changes. Its border ([`border`]) and its tone along it ([`rim`]) are fitted to what
+//! is around, as is the [`light`] of a lamp that only one side was lit by.
 
 mod border;
 mod extent;
+mod light;
 pub mod mask;
 pub mod origin;
 pub(crate) mod place;
@@ -20,6 +22,7 @@ use crate::geometry::{Homography, Point, Size, ends};
 use crate::noise::NoiseModel;
 use crate::pixel::distance::distances;
 pub use border::Shown;
+use light::Light;
 use mask::{Mask, Sheet};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
@@ -361,7 +364,12 @@ pub fn fit(
     let w = rect.width as usize;
     let outside = distances(&drawn, w);
     let matched = lift.tone && matches!(lift.source, Source::Frame(_));
-    let tone = if matched {
+    let light = if matched { Light::find(&plate, &source, rect.size()) } else { None };
+    let source = match &light {
+        Some(light) => light.lit(&source, rect.size()),
+        None => source,
+    };
+    let tone = if matched && light.is_none() {
         rim::level(&plate, &source, |p| (1.0..=AROUND).contains(&outside[p]) && source.reaches(p, w))
     } else {
         [1.0; 3]
@@ -382,6 +390,10 @@ pub fn fit(
     let distance = distances(&rim_of(&taken, w), w);
     let tone =
         if matched { rim::membrane(&field, (&plate, &source), &distance, tone, (rect, level)) } else { None };
+    let tone = match light {
+        Some(light) => Some(light.with(tone, (rect, level))),
+        None => tone,
+    };
     Fitted { mask, tone, back, together: None, noticed }
 }
 

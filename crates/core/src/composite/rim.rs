@@ -21,11 +21,11 @@ const ALIKE: f32 = 0.06;
 /// Pixels from what differs within which its shade or glow may fall.
 const SHADE: f32 = 6.0;
 /// Codes below which there is too little light to compare, and beyond which it is clipped.
-const USABLE: std::ops::Range<u16> = 3000..64_000;
+pub(super) const USABLE: std::ops::Range<u16> = 3000..64_000;
 /// Fewest pixels that tell something.
 const ENOUGH: usize = 60;
 /// Pixels of the picture along a side of one of the membrane's: as a power of two.
-const COARSE: u32 = 3;
+pub(super) const COARSE: u32 = 3;
 
 /// What the source's root codes are multiplied by, over the whole of it: how both differ at most places around, found as the
 /// middle of all, then again of those near it, so that people who stand on one side only have no say.
@@ -58,9 +58,8 @@ pub(super) fn membrane(
     (rect, of): (Rect, u32),
 ) -> Option<[Sheet; 3]> {
     let w = field.width();
-    let (x0, y0) = (rect.x >> COARSE, rect.y >> COARSE);
-    let along = |from: i64, n: usize| (((from + n as i64 - 1) >> COARSE) - (from >> COARSE) + 1) as usize;
-    let (cw, ch) = (along(rect.x, w), along(rect.y, rect.height as usize));
+    let own = grid(rect);
+    let (x0, y0, cw, ch) = (own.x, own.y, own.width as usize, own.height as usize);
     let cell_of = |p: usize| {
         let (x, y) = (rect.x + (p % w) as i64, rect.y + (p / w) as i64);
         ((y >> COARSE) - y0) as usize * cw + ((x >> COARSE) - x0) as usize
@@ -92,10 +91,17 @@ pub(super) fn membrane(
         return None;
     }
     Some([0, 1, 2].map(|c| Sheet {
-        rect: Rect::new(x0, y0, cw as u32, ch as u32),
+        rect: own,
         level: of + COARSE,
         values: tones.iter().map(|v| (2.0 * v[c]).exp()).collect(),
     }))
+}
+
+/// Pixels of the membrane over a rectangle of the picture.
+pub(super) fn grid(rect: Rect) -> Rect {
+    let along = |from: i64, n: u32| ((from + i64::from(n) - 1) >> COARSE) - (from >> COARSE) + 1;
+    let (w, h) = (along(rect.x, rect.width), along(rect.y, rect.height));
+    Rect::new(rect.x >> COARSE, rect.y >> COARSE, w as u32, h as u32)
 }
 
 /// Fills weighted values in where weight is missing, from the next coarser picture; values are multiplied by their weights, which

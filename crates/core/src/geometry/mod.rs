@@ -8,7 +8,7 @@ mod area;
 mod bend;
 mod fit;
 mod homography;
-mod surface;
+pub(crate) mod surface;
 mod trace;
 mod warp;
 

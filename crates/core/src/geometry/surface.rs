@@ -25,6 +25,29 @@ impl Surface {
         Some(Self { size, c: super::fit::solve(a, b)? })
     }
 
+    /// The surface that most of the values lie on, by Tukey's weights (Beaton and Tukey 1974); `None` when they do not determine it.
+    /// There must be some.
+    pub fn robust(size: Size, samples: &[(Point, f64)]) -> Option<Self> {
+        /// Least deviation that is believed.
+        const LEAST: f64 = 0.01;
+        let plain: Vec<(Point, f64, f64)> = samples.iter().map(|&(p, v)| (p, v, 1.0)).collect();
+        let mut found = Self::fit(size, &plain)?;
+        for _ in 0..6 {
+            let scale = (1.5 * found.left(samples)).max(LEAST);
+            let weight =
+                |p: Point, v: f64| (1.0 - ((v - found.at(p)) / (4.0 * scale)).powi(2)).max(0.0).powi(2);
+            let weighted: Vec<(Point, f64, f64)> =
+                samples.iter().map(|&(p, v)| (p, v, weight(p, v))).collect();
+            found = Self::fit(size, &weighted)?;
+        }
+        Some(found)
+    }
+
+    /// How far seven of ten values are from it at most; there must be some.
+    pub fn left(&self, samples: &[(Point, f64)]) -> f64 {
+        spread(samples.iter().map(|&(p, v)| v - self.at(p)))
+    }
+
     /// The value at a place.
     pub fn at(&self, p: Point) -> f64 {
         basis(self.size, p).iter().zip(self.c).map(|(b, c)| b * c).sum()
@@ -38,6 +61,13 @@ impl Surface {
         let (low, high) = values.fold((f64::MAX, f64::MIN), |(l, h), v| (l.min(v), h.max(v)));
         high - low
     }
+}
+
+/// What seven of ten values do not exceed, without their signs; there must be some.
+pub fn spread(values: impl Iterator<Item = f64>) -> f64 {
+    let mut v: Vec<f64> = values.map(f64::abs).collect();
+    v.sort_unstable_by(f64::total_cmp);
+    v[v.len() * 7 / 10]
 }
 
 fn basis(size: Size, p: Point) -> [f64; 6] {

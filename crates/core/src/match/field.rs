@@ -1,10 +1,10 @@
 //! Where light changed between two frames: evenly, slowly over the picture, or here and there.
 //!
 //! The picture is cut into blocks. A block that shows the same structure in both frames (by normalised correlation, so
-//! not a mover) tells by how many stops its light differs. A quadratic surface is fitted to these with Tukey's weights
-//! (Beaton and Tukey 1974): light that fell unevenly. What many blocks still have beyond it is light that was varied
+//! not a mover) tells by how many stops its light differs. A quadratic surface is fitted to these, which mistakes cannot lead: light that fell unevenly. What many blocks still have beyond it is light that was varied
 //! on purpose, a lamp or a card, and no gain should level it.
 
+use crate::geometry::surface::spread;
 use crate::geometry::{Point, Size, Surface};
 use crate::pixel::tone::luminance;
 
@@ -70,8 +70,8 @@ pub(super) fn compare(
     Change { field, local }
 }
 
-/// Stops from the first to the second of each pair, when both show the same structure.
-fn same_structure(pairs: &[(f32, f32)]) -> Option<f64> {
+/// Stops from the first to the second of each pair of lights, when both show the same structure.
+pub(crate) fn same_structure(pairs: &[(f32, f32)]) -> Option<f64> {
     if pairs.len() < 100 {
         return None;
     }
@@ -93,21 +93,9 @@ fn same_structure(pairs: &[(f32, f32)]) -> Option<f64> {
 
 /// The slow change of light over the picture, when there is one and it explains most of what differs.
 fn surface(full: Size, blocks: &[(Point, f64)]) -> Option<Surface> {
-    let spread = |values: &mut dyn Iterator<Item = f64>| {
-        let mut v: Vec<f64> = values.map(f64::abs).collect();
-        v.sort_unstable_by(f64::total_cmp);
-        v[v.len() * 7 / 10]
-    };
-    let plain: Vec<(Point, f64, f64)> = blocks.iter().map(|&(p, v)| (p, v, 1.0)).collect();
-    let mut found = Surface::fit(full, &plain)?;
-    for _ in 0..6 {
-        let scale = 1.5 * spread(&mut blocks.iter().map(|&(p, v)| v - found.at(p))).max(0.01);
-        let weight = |p: Point, v: f64| (1.0 - ((v - found.at(p)) / (4.0 * scale)).powi(2)).max(0.0).powi(2);
-        let weighted: Vec<(Point, f64, f64)> = blocks.iter().map(|&(p, v)| (p, v, weight(p, v))).collect();
-        found = Surface::fit(full, &weighted)?;
-    }
-    let before = spread(&mut blocks.iter().map(|b| b.1));
-    let after = spread(&mut blocks.iter().map(|&(p, v)| v - found.at(p)));
+    let found = Surface::robust(full, blocks)?;
+    let before = spread(blocks.iter().map(|b| b.1));
+    let after = found.left(blocks);
     (found.span() > UNEVEN && after < LEAVES * before).then_some(found)
 }
 

@@ -6,7 +6,7 @@
 //! is the largest group. Slow changes over the picture, and light that was varied on purpose, are in [`field`].
 //! Cost: one reduced rendering of each frame.
 
-mod field;
+pub(crate) mod field;
 
 use crate::geometry::{Rect, Size};
 use crate::noise::NoiseModel;
