@@ -85,14 +85,15 @@ fn grey(p: &[u16]) -> f64 {
     (0.299 * f64::from(p[0]) + 0.587 * f64::from(p[1]) + 0.114 * f64::from(p[2])) / 257.0
 }
 
-fn score(plate: &Raster, truth: &Raster, counts: &[u16], frames: usize) -> Scored {
+fn score(plate: &Raster, truth: &Raster, counts: &[u16], reached: &[u16]) -> Scored {
     let (mut squares, mut ghosts, mut avoidable, mut n) = (0.0, 0usize, 0usize, 0usize);
-    for ((p, t), taken) in plate.data.chunks_exact(3).zip(truth.data.chunks_exact(3)).zip(counts) {
+    let pixels = plate.data.chunks_exact(3).zip(truth.data.chunks_exact(3));
+    for ((p, t), (taken, reached)) in pixels.zip(counts.iter().zip(reached)) {
         squares += (0..3).map(|c| ((f64::from(p[c]) - f64::from(t[c])) / 257.0).powi(2)).sum::<f64>();
         n += usize::from(*taken > 0);
         let ghost = *taken > 0 && (grey(p) - grey(t)).abs() > 12.0;
         ghosts += usize::from(ghost);
-        avoidable += usize::from(ghost && usize::from(*taken) < frames);
+        avoidable += usize::from(ghost && taken < reached);
     }
     Scored {
         psnr: 10.0 * (255.0f64.powi(2) * plate.data.len() as f64 / squares).log10(),
@@ -101,20 +102,20 @@ fn score(plate: &Raster, truth: &Raster, counts: &[u16], frames: usize) -> Score
     }
 }
 
-/// Where the plate is off by more than 20 grey steps.
-fn wrong(plate: &Raster, truth: &Raster) -> Vec<bool> {
-    let pixels = plate.data.chunks_exact(3).zip(truth.data.chunks_exact(3));
-    pixels.map(|(p, t)| (grey(p) - grey(t)).abs() > 20.0).collect()
+/// Where the plate is off by more than 20 grey steps and more than one frame reaches, so that it might be known.
+fn wrong(plate: &Raster, truth: &Raster, reached: &[u16]) -> Vec<bool> {
+    let pixels = plate.data.chunks_exact(3).zip(truth.data.chunks_exact(3)).zip(reached);
+    pixels.map(|((p, t), reached)| (grey(p) - grey(t)).abs() > 20.0 && *reached > 1).collect()
 }
 
-/// Connected areas of more than 64 pixels in which anything ever was, though never in all frames, and how many of them hold no wrong
+/// Connected areas of more than 64 pixels in which anything ever was, though never in all frames that reach them, and how many of them hold no wrong
 /// place of more than 16 pixels.
-fn changed_areas(plate: &Raster, truth: &Raster, counts: &[u16], frames: usize) -> [usize; 2] {
+fn changed_areas(plate: &Raster, truth: &Raster, counts: &[u16], reached: &[u16]) -> [usize; 2] {
     let w = plate.size.width as usize;
-    let wrong = wrong(plate, truth);
+    let wrong = wrong(plate, truth, reached);
     let mut ever: Vec<bool> = counts.iter().map(|c| *c > 0).collect();
     let mut areas = parts(&mut ever, w, 0..counts.len(), 1);
-    areas.retain(|area| area.len() > LARGE && area.iter().all(|&p| usize::from(counts[p]) < frames));
+    areas.retain(|area| area.len() > LARGE && area.iter().all(|&p| counts[p] < reached[p]));
     let right = |area: &&Vec<usize>| {
         let mut off = vec![false; wrong.len()];
         area.iter().for_each(|&p| off[p] = wrong[p]);
@@ -123,11 +124,11 @@ fn changed_areas(plate: &Raster, truth: &Raster, counts: &[u16], frames: usize) 
     [areas.len(), areas.iter().filter(right).count()]
 }
 
-/// Connected places of more than 64 pixels that are off by more than 20 grey steps, and how many of them a doubt touches
+/// Connected [`wrong`] places of more than 64 pixels, and how many of them a doubt touches
 /// that is asked; the number of those doubts, how many of them touch such a place, and how many touch none of more than 16.
-fn doubted(plate: &Raster, truth: &Raster, plan: &Plan) -> [usize; 5] {
+fn doubted(plate: &Raster, truth: &Raster, plan: &Plan, reached: &[u16]) -> [usize; 5] {
     let w = plate.size.width as usize;
-    let wrong = wrong(plate, truth);
+    let wrong = wrong(plate, truth, reached);
     let mut place = vec![usize::MAX; wrong.len()];
     let areas = parts(&mut wrong.clone(), w, 0..wrong.len(), 1);
     areas.iter().zip(0..).for_each(|(area, k)| area.iter().for_each(|&p| place[p] = k));
@@ -323,6 +324,7 @@ fn main() {
                 own.after(&reference.to_place)
             };
             let mut counts = vec![0u16; size.pixels() as usize];
+            let mut reached = counts.clone();
             let mut taken = vec![vec![false; size.pixels() as usize]; count];
             for (k, mask) in masks.iter().enumerate() {
                 let h = back(k);
@@ -332,6 +334,7 @@ fn main() {
                         f64::from(i as u32 / size.width),
                     ));
                     if size.holds(p) {
+                        reached[i] += 1;
                         let at = p.y.round().max(0.0) as usize * size.width as usize
                             + p.x.round().max(0.0) as usize;
                         taken[k][i] = mask.get(at).copied().unwrap_or(false);
@@ -351,12 +354,13 @@ fn main() {
             save(&format!("{name}-consensus-{set}"), &consensus);
             save(&format!("{name}-truth-{set}"), &truth);
             let Some(ideal) = ideal(&scene, size, &|k, i| !taken[k][i]) else { continue };
-            let best = score(&ideal, &truth, &counts, count);
-            let (c, m) = (score(&consensus, &truth, &counts, count), score(&median, &truth, &counts, count));
+            let best = score(&ideal, &truth, &counts, &reached);
+            let (c, m) =
+                (score(&consensus, &truth, &counts, &reached), score(&median, &truth, &counts, &reached));
             let (busy, never) = (taken_most(&counts, count, 0.55), taken_most(&counts, count, 1.0));
-            let d = doubted(&consensus, &truth, &plan);
+            let d = doubted(&consensus, &truth, &plan, &reached);
             (0..5).for_each(|i| doubts[i] += d[i]);
-            let changed = changed_areas(&consensus, &truth, &counts, count);
+            let changed = changed_areas(&consensus, &truth, &counts, &reached);
             (0..2).for_each(|i| areas[i] += changed[i]);
             println!(
                 "{name} {set}: wrong places {} of which doubted {}, doubts {} of which needed {} and idle {}; {} of {} changed areas right; {count} frames, {busy:.0} % of places taken in 55 %, {never:.1} % always; consensus {:.2} dB ghost {:.2} % ({:.2} % where a frame is clear), median {:.2} dB ghost {:.2} %, ideal {:.2} dB ghost {:.2} %; decided in {decided:.2} s, rendered in {seconds:.2} s",

@@ -141,6 +141,12 @@ impl Field {
         self.layers[k].planes.iter().any(|c| c[p] > CLIPPED)
     }
 
+    /// What a frame's root codes are of another's at a pixel, by channel.
+    pub(super) fn ratios(&self, a: usize, b: usize, p: usize) -> [f32; 3] {
+        let (a, b) = (&self.layers[a], &self.layers[b]);
+        [0, 1, 2].map(|c| f32::from(a.planes[c][p]) / f32::from(b.planes[c][p].max(1)))
+    }
+
     /// How far two frames differ at a pixel, in squared deviations; nothing where either does not reach.
     #[inline]
     pub(crate) fn chi2(&self, a: usize, b: usize, p: usize) -> f32 {

@@ -4,7 +4,7 @@
 //! frames:
 //!
 //! 1. [`field`]: how far two frames differ at a place, in deviations of the set's noise.
-//! 2. [`votes`]: whole colours vote for one another, moments and not files.
+//! 2. [`votes`]: whole colours vote for one another, moments and not files; what is lit counts more than its [`shade`].
 //! 3. [`contour`]: where two frames differ, the one that holds the object has a step across the border of what
 //!    differs, and the clear one has none. This settles pairs, and a minority against a majority.
 //! 4. [`surroundings`]: what is behind goes on beside a changed place; while votes are few, this tells of every pixel by itself.
@@ -19,6 +19,7 @@ mod contour;
 mod costs;
 mod field;
 mod labels;
+mod shade;
 mod surroundings;
 mod votes;
 

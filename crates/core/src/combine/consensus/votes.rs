@@ -6,6 +6,7 @@
 
 use super::costs::{Cost, Costs};
 use super::field::{DIFFER, Field};
+use super::shade;
 use rayon::prelude::*;
 
 /// Differences beyond this many deviations speak for nobody, squared.
@@ -64,7 +65,10 @@ pub(super) fn costs(field: &Field, moments: &[u32]) -> Costs {
             for k in 0..n {
                 let v = votes[k * width + x];
                 if field.covered(k, base + x) {
-                    costs[k][x] = Cost::of(weight * (LEAD * (most / v.max(1e-3)).ln().powi(2)).min(MOST));
+                    let lead = (LEAD * (most / v.max(1e-3)).ln().powi(2)).min(MOST);
+                    let worth = |m: usize| worths[m * width + x];
+                    let shade = if sure[x] { shade::cost(field, base + x, k, worth, v) } else { 0.0 };
+                    costs[k][x] = Cost::of(weight * (lead + shade));
                 }
             }
         }

@@ -1,0 +1,80 @@
+//! The evidence of shade: movers cast shadows that look alike, and where many pass, shaded ground may outvote lit ground.
+//!
+//! A frame shows a place in the shade of another when all channels are darker by nearly the same share (Cucchiara et al. 2003). Glare is
+//! light that is added, so it takes a larger share of dark channels than of bright ones, and it is elsewhere in every frame: what is lit
+//! counts only when three moments or more agree on it. Cost: one look a pair of frames where frames differ.
+
+use super::field::{DIFFER, Field, SAME};
+
+/// What shade costs, beside as many votes for what is lit.
+const SHADE: f32 = 8.0;
+/// Moments that must agree on what is lit.
+const AGREE: f32 = 3.0;
+/// Shares of the root codes that shade leaves.
+const LEAVES: std::ops::Range<f32> = 0.4..0.95;
+/// What the channels may differ by: as a share of what shade takes, and beyond that.
+const EVEN: (f32, f32) = (1.3, 0.008);
+
+/// What it costs that frame `k` shows a pixel in the shade; `worths` are what each frame's vote counts there and `votes` those for
+/// what frame `k` shows.
+pub(super) fn cost(field: &Field, p: usize, k: usize, worths: impl Fn(usize) -> f32, votes: f32) -> f32 {
+    let n = field.count();
+    let lit = |j: &usize| is_shade(field.ratios(k, *j, p)) && field.chi2(k, *j, p) > DIFFER;
+    let agree = |j: usize| -> f32 {
+        let alike = |m: &usize| field.chi2(*m, j, p) < SAME && field.chi2(*m, k, p) > DIFFER;
+        (0..n).filter(|m| field.covered(*m, p)).filter(alike).map(&worths).sum()
+    };
+    // A little less than whole moments, for sums of their shares.
+    let lit = (0..n).filter(lit).map(agree).filter(|a| *a > AGREE - 0.1).fold(0.0, f32::max);
+    SHADE * (lit / votes.max(1.0)).min(1.0)
+}
+
+/// Whether these shares of root codes, by channel, are what shade leaves.
+fn is_shade(ratios: [f32; 3]) -> bool {
+    let (low, high) = ratios.iter().fold((f32::MAX, 0.0f32), |(l, h), r| (l.min(*r), h.max(*r)));
+    LEAVES.contains(&low) && LEAVES.contains(&high) && 1.0 - low < EVEN.0 * (1.0 - high) + EVEN.1
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::combine::consensus::LayerData;
+    use crate::geometry::Size;
+    use crate::noise::NoiseModel;
+
+    /// Frames of even colours.
+    fn field(colours: &[[u16; 3]]) -> Field {
+        let (w, h) = (12usize, 8usize);
+        let layer =
+            |c: &[u16; 3]| LayerData { planes: c.map(|v| vec![v; w * h]), spans: vec![(0, w as u32); h] };
+        let layers = colours.iter().map(layer).collect();
+        Field::new(Size::new(w as u32, h as u32), layers, &NoiseModel::default(), 1.0)
+    }
+
+    const LIT: [u16; 3] = [30_000, 28_000, 24_000];
+
+    fn shaded(by: f32) -> [u16; 3] {
+        LIT.map(|v| (f32::from(v) * by) as u16)
+    }
+
+    #[test]
+    fn shade_takes_the_same_share_of_all_channels_and_light_that_is_added_does_not() {
+        assert!(is_shade([0.7, 0.7, 0.7]) && is_shade([0.62, 0.66, 0.7]), "the sky still lights it");
+        assert!(!is_shade([0.98, 0.98, 0.98]), "too little");
+        assert!(!is_shade([0.3, 0.3, 0.3]), "too much");
+        let glare = LIT.map(|v| f32::from(v) / (f32::from(v).powi(2) + 1.5e8).sqrt());
+        assert!(!is_shade(glare), "{glare:?}");
+    }
+
+    #[test]
+    fn shade_costs_where_three_moments_show_the_same_lit() {
+        let five = [shaded(0.7), shaded(0.7), LIT, LIT, LIT];
+        let cost_of = |colours: &[[u16; 3]], k, worth: f32| cost(&field(colours), 40, k, |_| worth, 4.0);
+        assert_eq!(cost_of(&five, 0, 1.0), SHADE * 3.0 / 4.0);
+        assert_eq!(cost_of(&five, 2, 1.0), 0.0, "what is lit costs nothing");
+        assert_eq!(cost_of(&five[..4], 0, 1.0), 0.0, "two are too few");
+        assert_eq!(cost_of(&five, 0, 0.5), 0.0, "three files of a moment and a half");
+        let person = [[9_000, 12_000, 22_000], LIT, LIT, LIT];
+        assert_eq!(cost_of(&person, 0, 1.0), 0.0, "another colour is no shade");
+    }
+}
