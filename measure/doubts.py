@@ -61,11 +61,11 @@ def fit(each):
 def table(title, told):
     """`told` holds each place's chance and whether it is wrong."""
     print(title)
-    for least in (0.1, 0.15, 0.2, 0.25, 0.3, 0.4):
+    for least in (0.05, 0.085, 0.1, 0.15, 0.2, 0.25, 0.3, 0.4):
         asked = [wrong for p, wrong in told if p >= least]
         missed = sum(wrong for p, wrong in told if p < least)
         needless = 100 * asked.count(False) / max(len(asked), 1)
-        print(f"  from {least:.2f} on: {len(asked)} asked, {needless:.0f} % needless, {missed} of {sum(w for _, w in told)} wrong ones not")
+        print(f"  from {least:.3f} on: {len(asked)} asked, {needless:.0f} % needless, {missed} of {sum(w for _, w in told)} wrong ones not")
 
 
 def main():

@@ -392,15 +392,20 @@ fn main() {
         }
         let n = all.len() as f64;
         let mean = |f: &dyn Fn(&Measured) -> f64| all.iter().map(f).sum::<f64>() / n;
+        // Sets in which the median leaves more than a fifth.
+        let busy: Vec<f64> =
+            all.iter().filter(|a| a.median.ghost > 20.0).map(|a| a.consensus.ghost).collect();
         let worst = all.iter().map(|a| a.consensus.ghost).fold(0.0, f64::max);
         println!(
-            "{{\"kind\": \"{name}\", \"sets\": {}, \"consensus_psnr\": {:.2}, \"median_psnr\": {:.2}, \"consensus_ghost\": {:.3}, \"avoidable_ghost\": {:.3}, \"worst_ghost\": {worst:.3}, \"median_ghost\": {:.3}, \"ideal_psnr\": {:.2}, \"ideal_ghost\": {:.3}, \"wrong_places\": {}, \"doubted\": {}, \"areas\": {}, \"right\": {}, \"doubts\": {}, \"needed\": {}, \"idle\": {}, \"decide_s\": {:.2}, \"lost\": {:.2}, \"false_colour\": {:.4}, \"median_false_colour\": {:.4}}}",
+            "{{\"kind\": \"{name}\", \"sets\": {}, \"consensus_psnr\": {:.2}, \"median_psnr\": {:.2}, \"consensus_ghost\": {:.3}, \"avoidable_ghost\": {:.3}, \"worst_ghost\": {worst:.3}, \"median_ghost\": {:.3}, \"busy_sets\": {}, \"busy_ghost\": {:.3}, \"ideal_psnr\": {:.2}, \"ideal_ghost\": {:.3}, \"wrong_places\": {}, \"doubted\": {}, \"areas\": {}, \"right\": {}, \"doubts\": {}, \"needed\": {}, \"idle\": {}, \"decide_s\": {:.2}, \"lost\": {:.2}, \"false_colour\": {:.4}, \"median_false_colour\": {:.4}}}",
             all.len(),
             mean(&|a| a.consensus.psnr),
             mean(&|a| a.median.psnr),
             mean(&|a| a.consensus.ghost),
             mean(&|a| a.consensus.avoidable),
             mean(&|a| a.median.ghost),
+            busy.len(),
+            busy.iter().sum::<f64>() / busy.len().max(1) as f64,
             mean(&|a| a.best.psnr),
             mean(&|a| a.best.avoidable),
             doubts[0],

@@ -15,18 +15,27 @@ const LEAVES: std::ops::Range<f32> = 0.4..0.95;
 /// What the channels may differ by: as a share of what shade takes, and beyond that.
 const EVEN: (f32, f32) = (1.3, 0.008);
 
-/// What it costs that frame `k` shows a pixel in the shade; `worths` are what each frame's vote counts there and `votes` those for
-/// what frame `k` shows.
-pub(super) fn cost(field: &Field, p: usize, k: usize, worths: impl Fn(usize) -> f32, votes: f32) -> f32 {
+/// What it costs that frame `k` shows a pixel in the shade; `worth` is what a frame's vote counts there and `votes` those for
+/// what it shows.
+pub(super) fn cost(
+    field: &Field,
+    p: usize,
+    k: usize,
+    worth: impl Fn(usize) -> f32,
+    votes: impl Fn(usize) -> f32,
+) -> f32 {
     let n = field.count();
-    let lit = |j: &usize| is_shade(field.ratios(k, *j, p)) && field.chi2(k, *j, p) > DIFFER;
+    // Those who agree give most of their votes: whoever has fewer need not be looked at.
+    let lit = |j: &usize| {
+        votes(*j) > 0.6 * AGREE && is_shade(field.ratios(k, *j, p)) && field.chi2(k, *j, p) > DIFFER
+    };
     let agree = |j: usize| -> f32 {
         let alike = |m: &usize| field.chi2(*m, j, p) < SAME && field.chi2(*m, k, p) > DIFFER;
-        (0..n).filter(|m| field.covered(*m, p)).filter(alike).map(&worths).sum()
+        (0..n).filter(|m| field.covered(*m, p)).filter(alike).map(&worth).sum()
     };
     // A little less than whole moments, for sums of their shares.
     let lit = (0..n).filter(lit).map(agree).filter(|a| *a > AGREE - 0.1).fold(0.0, f32::max);
-    SHADE * (lit / votes.max(1.0)).min(1.0)
+    SHADE * (lit / votes(k).max(1.0)).min(1.0)
 }
 
 /// Whether these shares of root codes, by channel, are what shade leaves.
@@ -69,7 +78,7 @@ mod tests {
     #[test]
     fn shade_costs_where_three_moments_show_the_same_lit() {
         let five = [shaded(0.7), shaded(0.7), LIT, LIT, LIT];
-        let cost_of = |colours: &[[u16; 3]], k, worth: f32| cost(&field(colours), 40, k, |_| worth, 4.0);
+        let cost_of = |colours: &[[u16; 3]], k, worth: f32| cost(&field(colours), 40, k, |_| worth, |_| 4.0);
         assert_eq!(cost_of(&five, 0, 1.0), SHADE * 3.0 / 4.0);
         assert_eq!(cost_of(&five, 2, 1.0), 0.0, "what is lit costs nothing");
         assert_eq!(cost_of(&five[..4], 0, 1.0), 0.0, "two are too few");

@@ -67,7 +67,8 @@ pub(super) fn costs(field: &Field, moments: &[u32]) -> Costs {
                 if field.covered(k, base + x) {
                     let lead = (LEAD * (most / v.max(1e-3)).ln().powi(2)).min(MOST);
                     let worth = |m: usize| worths[m * width + x];
-                    let shade = if sure[x] { shade::cost(field, base + x, k, worth, v) } else { 0.0 };
+                    let votes = |m: usize| votes[m * width + x];
+                    let shade = if sure[x] { shade::cost(field, base + x, k, worth, votes) } else { 0.0 };
                     costs[k][x] = Cost::of(weight * (lead + shade));
                 }
             }
