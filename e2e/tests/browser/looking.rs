@@ -125,7 +125,8 @@ fn frames_are_flicked_through_and_everything_is_reached_by_key() {
 #[test]
 fn what_the_evidence_settles_is_listed_apart_and_asked_when_it_is_opened() {
     with_stage(|s| async move {
-        s.bring_in(12).await;
+        // Eight frames leave something that the evidence settles; all twelve agree everywhere.
+        s.bring_in(8).await;
         let fact = "document.querySelector('[data-testid=fact-doubts]').innerText";
         let left = format!("Number({fact}.match(/(\\d+) doubts? left/)?.[1] ?? 0)");
         let doubt = "document.querySelector('[aria-label=Doubt]')";
