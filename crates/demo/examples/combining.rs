@@ -108,8 +108,8 @@ fn wrong(plate: &Raster, truth: &Raster, reached: &[u16]) -> Vec<bool> {
     pixels.map(|((p, t), reached)| (grey(p) - grey(t)).abs() > 20.0 && *reached > 1).collect()
 }
 
-/// Connected areas of more than 64 pixels in which anything ever was, though never in all frames that reach them, and how many of them hold no wrong
-/// place of more than 16 pixels.
+/// Connected areas of more than 64 pixels in which anything ever was, though never in all frames that reach them, and how many of
+/// them hold no wrong place of more than 16 pixels.
 fn changed_areas(plate: &Raster, truth: &Raster, counts: &[u16], reached: &[u16]) -> [usize; 2] {
     let w = plate.size.width as usize;
     let wrong = wrong(plate, truth, reached);

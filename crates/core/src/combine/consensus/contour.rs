@@ -4,8 +4,8 @@
 //! Each connected place that differs between two frames is asked as a whole: the mean over its border of
 //! `(sᵢ − sⱼ) / (sᵢ + sⱼ + 4)` with s the step in deviations. Where an edge of what is behind runs just outside, the clear frame
 //! has the larger step: a vote that turns around when each frame is compared with the nearest colour that it has outside counts
-//! little. A border that votes both ways, as that of two movers grown
-//! together does, decides only near to where it votes. Things without an edge (glare, smoke) have no step and say nothing.
+//! little. A border that votes both ways, as that of two movers grown together does, decides only near to where it votes, and while
+//! votes are few for a quarter only: the surroundings tell more of it. Things without an edge (glare, smoke) have no step and say nothing.
 //! Cost: a few operations a pixel and pair; with many frames, each is compared with some of the others only.
 
 use super::costs::{Cost, Costs};
@@ -28,7 +28,7 @@ const BELONGS: f32 = 3.5 * 3.5;
 const LEAST: usize = 12;
 /// Votes of a border at one in this share or more decide for the whole place.
 const AT_ONE: f32 = 0.6;
-/// What such a border leaves, while votes are few, to the surroundings, which tell more of it.
+/// Share of its evidence that a border which votes both ways leaves to the surroundings where there are no votes.
 const BOTH_WAYS: f32 = 0.75;
 /// How far a vote reaches into a place whose border votes both ways, in pixels, first and then.
 const NEAR: [usize; 3] = [3, 8, 20];
