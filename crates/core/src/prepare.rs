@@ -16,7 +16,7 @@ use crate::pixel::tone::{luminance, to_linear};
 use crate::plan::{FramePlan, Light, Plan, Sole};
 use crate::progress::Watch;
 use crate::recipe::{Canvas, Hand, Recipe, Settled};
-use crate::register::{self, RegisterError, Registration, Wishes, positions, register};
+use crate::register::{self, Coarse, RegisterError, Registration, Wishes, positions, register};
 use crate::render::{RenderError, Scene, View};
 use rayon::prelude::*;
 use std::hash::{DefaultHasher, Hash, Hasher};
@@ -36,6 +36,66 @@ pub fn plan(
     clocks: &[Option<f64>],
     watch: Watch<'_>,
 ) -> Result<Plan, RegisterError> {
+    plan_with(recipe, sources, clocks, &|_| (), watch)
+}
+
+/// The same, and calls `early` with a plan that is good to a pixel or two when about half of the time has passed: for a
+/// first look, where most frames fit. Reasons for what does not, positions, bends and noise come with the final one.
+///
+/// # Errors
+/// When a frame cannot be read or the work is cancelled.
+pub fn plan_early(
+    recipe: &Recipe,
+    sources: &[&dyn FrameSource],
+    clocks: &[Option<f64>],
+    early: &(dyn Fn(Plan) + Sync),
+    watch: Watch<'_>,
+) -> Result<Plan, RegisterError> {
+    let shown = |coarse: &Coarse| {
+        // What cannot be read is told by what comes after.
+        if let Ok(Some(plan)) = rough(coarse, sources, clocks) {
+            early(plan);
+        }
+    };
+    plan_with(recipe, sources, clocks, &shown, watch)
+}
+
+/// What corners tell, as a plan; `None` when they tell too little.
+fn rough(
+    coarse: &Coarse,
+    sources: &[&dyn FrameSource],
+    clocks: &[Option<f64>],
+) -> Result<Option<Plan>, RegisterError> {
+    if 2 * coarse.fits.iter().flatten().count() <= sources.len() {
+        return Ok(None);
+    }
+    let placed = |(source, fit): (&&dyn FrameSource, &Option<Homography>)| {
+        let plan = FramePlan::of(*source);
+        match fit {
+            Some(transform) => FramePlan { transform: *transform, ..plan },
+            None => FramePlan { misfit: Some("it is still being aligned".into()), ..plan },
+        }
+    };
+    let mut frames: Vec<FramePlan> = sources.iter().zip(&coarse.fits).map(placed).collect();
+    let reference = coarse.reference;
+    let light = matching::match_gains(sources, reference, &mut frames, None, matching::QUICK_SIDE)?;
+    let clocks = every(clocks, sources.len());
+    look(sources, reference, &mut frames, &by_time(&clocks), &clocks)?;
+    Ok(Some(Plan { reference, light, ..Plan::of(frames) }))
+}
+
+/// A clock a frame, where known.
+fn every(clocks: &[Option<f64>], count: usize) -> Vec<Option<f64>> {
+    (0..count).map(|i| clocks.get(i).copied().flatten()).collect()
+}
+
+fn plan_with(
+    recipe: &Recipe,
+    sources: &[&dyn FrameSource],
+    clocks: &[Option<f64>],
+    early: &(dyn Fn(&Coarse) + Sync),
+    watch: Watch<'_>,
+) -> Result<Plan, RegisterError> {
     if sources.is_empty() {
         return Ok(Plan::of(Vec::new()));
     }
@@ -45,27 +105,17 @@ pub fn plan(
         areas: &recipe.areas,
     };
     let most = |share: f32| watch(0.85 * share);
-    let Registration { reference, mut frames, lens } = register(sources, wishes, &most)?;
-    let light = matching::match_gains(sources, reference, &mut frames, None)?;
+    let Registration { reference, mut frames, lens } = register(sources, wishes, early, &most)?;
+    let light = matching::match_gains(sources, reference, &mut frames, None, matching::SIDE)?;
     watch(0.92)?;
     let noise = matching::measure_noise(sources, reference, &frames)?;
     watch(0.95)?;
-    let clocks: Vec<Option<f64>> = (0..sources.len()).map(|i| clocks.get(i).copied().flatten()).collect();
+    let clocks = every(clocks, sources.len());
     let order = by_time(&clocks);
     positions::number(&mut frames, &order, reference);
     look(sources, reference, &mut frames, &order, &clocks)?;
     watch(1.0)?;
-    Ok(Plan {
-        reference,
-        frames,
-        noise,
-        light,
-        lens,
-        choice: None,
-        doubts: Arc::default(),
-        moving: Arc::default(),
-        lifts: Arc::default(),
-    })
+    Ok(Plan { reference, noise, light, lens, ..Plan::of(frames) })
 }
 
 /// Decides the consensus of the frames in use, and keeps it and its doubts in the plan.
@@ -504,7 +554,7 @@ pub fn lay_by_hand(
             }
         }
         plan.frames[hand.frame] = frame;
-        matching::match_gains(sources, plan.reference, &mut plan.frames, Some(hand.frame))?;
+        matching::match_gains(sources, plan.reference, &mut plan.frames, Some(hand.frame), matching::SIDE)?;
         // A frame that lies only roughly says nothing about where its light fell.
         plan.frames[hand.frame].field = None;
     }

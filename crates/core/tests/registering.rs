@@ -13,6 +13,7 @@ use evanu_core::random::Random;
 use evanu_core::recipe::{Align, Area, Guide, Hand, Pair, Recipe};
 use evanu_core::render::{Scene, View};
 use proptest::prelude::*;
+use std::sync::Mutex;
 
 const SIZE: Size = Size { width: 600, height: 400 };
 
@@ -146,7 +147,18 @@ proptest! {
         let wall = Wall(random.bits());
         let shots: Vec<Shot> = (0..4).map(|_| Shot::hand_held(&mut random, 5)).collect();
         let frames: Vec<MemoryFrame> = shots.iter().map(|s| s.frame(&wall, &mut random)).collect();
-        let plan = plan_of(&frames, &Recipe::new(4));
+        let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
+        let early = Mutex::new(Vec::new());
+        let keep = |plan| early.lock().unwrap().push(plan);
+        let plan = prepare::plan_early(&Recipe::new(4), &sources, &[], &keep, &unwatched).unwrap();
+        let [first] = &early.into_inner().unwrap()[..] else { panic!("not one early plan") };
+        prop_assert_eq!(first.reference, plan.reference);
+        for (k, frame) in first.frames.iter().enumerate() {
+            prop_assert_eq!(&frame.misfit, &None, "frame {}", k);
+            prop_assert!(off(first, &shots, k) < 2.0, "frame {} is off by {} px early", k, off(first, &shots, k));
+            let ratio = f64::from(frame.gain[0]) * shots[k].gain / shots[plan.reference].gain;
+            prop_assert!((ratio - 1.0).abs() < 0.05, "frame {}: early gain off by {}", k, ratio);
+        }
         for (k, frame) in plan.frames.iter().enumerate() {
             prop_assert_eq!(&frame.misfit, &None, "frame {}", k);
             prop_assert!(off(&plan, &shots, k) < 0.25, "frame {} is off by {} px", k, off(&plan, &shots, k));

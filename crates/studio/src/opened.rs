@@ -4,7 +4,7 @@
 //! median, until it is decided; and its lifts are fitted when pixels are asked for, or beside the answer to a change.
 
 use crate::error::StudioError;
-use crate::model::{AgreementFact, CanvasInfo, Event};
+use crate::model::{AgreementFact, CanvasInfo, Event, FrameRow};
 use crate::prepare::plan_key;
 use crate::views::TILE;
 use crate::{Method, Recipe, Studio, lock};
@@ -190,18 +190,24 @@ impl Studio {
 
     /// Opens a set with a recipe. When it has to be `quick`, a consensus that is not at hand is not decided: the median
     /// stands for it.
-    pub(crate) fn open_set(
-        &self,
-        set: i64,
-        mut recipe: Recipe,
-        quick: bool,
-    ) -> Result<Arc<Opened>, StudioError> {
+    pub(crate) fn open_set(&self, set: i64, recipe: Recipe, quick: bool) -> Result<Arc<Opened>, StudioError> {
         let rows = self.placed(set)?;
         let key = plan_key(&rows, &recipe);
         let text = self
             .plan_text(set, &key)?
             .ok_or_else(|| StudioError::Conflict("the frames are still being read and aligned".into()))?;
-        let mut plan: Plan = serde_json::from_str(&text)?;
+        self.open_by(set, recipe, &rows, (&key, serde_json::from_str(&text)?), quick)
+    }
+
+    /// The same by a plan, which has a key.
+    fn open_by(
+        &self,
+        set: i64,
+        mut recipe: Recipe,
+        rows: &[FrameRow],
+        (key, mut plan): (&str, Plan),
+        quick: bool,
+    ) -> Result<Arc<Opened>, StudioError> {
         let sources = rows.iter().map(|r| self.pyramid(r)).collect::<Result<Vec<_>, _>>()?;
         if !recipe.hands.is_empty() {
             evanu_core::prepare::lay_by_hand(&mut plan, &recipe, &open(&sources))?;
@@ -231,7 +237,7 @@ impl Studio {
             recipe.used, recipe.method, recipe.settled, recipe.keeps
         ));
         let plate_key = hash(format!("{bare_key} {:?}", recipe.lifts));
-        let cameras = rows.into_iter().map(|r| r.camera).collect();
+        let cameras = rows.iter().map(|r| r.camera.clone()).collect();
         Ok(Arc::new(Opened {
             recipe,
             plan: Arc::new(plan),
@@ -270,6 +276,21 @@ impl Studio {
         }
         lock(&self.0.drafts).insert(set, Draft { turn, shown });
         Drafting { studio: self.clone(), set, turn }
+    }
+
+    /// Shows a set by a plan that is not exact yet, until what this gives is dropped.
+    pub(crate) fn show_early(
+        &self,
+        set: i64,
+        recipe: &Recipe,
+        rows: &[FrameRow],
+        plan: Plan,
+    ) -> Result<Drafting, StudioError> {
+        let key = format!("{} early", plan_key(rows, recipe));
+        let draft = self.open_by(set, recipe.clone(), rows, (&key, plan), true)?;
+        let drafting = self.drafting(set, Some(draft));
+        self.tell(Event::Set { id: set });
+        Ok(drafting)
     }
 
     /// Decides the consensus of a set; meanwhile it is shown without.

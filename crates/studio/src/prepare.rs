@@ -10,8 +10,8 @@ use evanu_media::{MediaError, TiledFrame, import};
 use rayon::prelude::*;
 use rusqlite::{OptionalExtension, params};
 use std::path::Path;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 impl Studio {
@@ -35,13 +35,17 @@ impl Studio {
         let key = plan_key(&rows, &recipe);
         work.step("Aligning frames");
         // Who asks the moment the plan is there does not wait for the decision.
-        let _drafting = self.drafting(set, None);
+        let drafting = Mutex::new(self.drafting(set, None));
         if self.plan_text(set, &key)?.is_none() {
             let open: Vec<Arc<TiledFrame>> =
                 rows.iter().map(|f| self.pyramid(f)).collect::<Result<_, _>>()?;
             let sources: Vec<&dyn FrameSource> = open.iter().map(|f| &**f as &dyn FrameSource).collect();
             let clocks: Vec<Option<f64>> = rows.iter().map(|f| f.camera.seconds()).collect();
-            let planned = || prepare::plan(&recipe, &sources, &clocks, &|share| work.at(share));
+            let early = |plan| match self.show_early(set, &recipe, &rows, plan) {
+                Ok(shown) => *lock(&drafting) = shown,
+                Err(e) => tracing::warn!("set {set} cannot be shown before it is aligned: {e}"),
+            };
+            let planned = || prepare::plan_early(&recipe, &sources, &clocks, &early, &|share| work.at(share));
             let plan = self.0.behind.install(planned)?;
             self.db().execute(
                 "INSERT OR REPLACE INTO plans (set_id, key, plan) VALUES (?1, ?2, ?3)",

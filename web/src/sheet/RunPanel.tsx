@@ -27,10 +27,11 @@ export function RunPanel({ run, set, draft }: { run: Run | null | undefined; set
         <div>{again}</div>
       </div>
     );
+  const step = run.step?.name ?? "Waits for its turn";
   return (
     <div className={`${frame} border-ink`}>
       <Progress
-        name={draft ? "Weighing (median shown)" : (run.step?.name ?? "Waits for its turn")}
+        name={draft ? `${step === "Combining" ? "Weighing" : step} (median shown)` : step}
         share={run.step?.share ?? 0}
         left={run.step?.seconds_left}
         action={

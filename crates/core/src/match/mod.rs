@@ -32,8 +32,13 @@ const VARIED: (f64, f64) = (0.12, 0.3);
 /// Gains that differ by fewer stops than this do not drift.
 const DRIFT: f32 = 0.1;
 
-/// Fills in the gains, and the slow changes over the picture, of all frames that fit, or of the `only` one; says what
-/// kind of change it is.
+/// The longest side of the pictures that are compared, in pixels.
+pub const SIDE: u32 = 700;
+/// The same where it has to be quick.
+pub const QUICK_SIDE: u32 = 350;
+
+/// Fills in the gains, and the slow changes over the picture, of all frames that fit, or of the `only` one, from pictures
+/// of at most `side` pixels; says what kind of change it is.
 ///
 /// # Errors
 /// When a frame cannot be read.
@@ -42,9 +47,10 @@ pub fn match_gains(
     reference: usize,
     frames: &mut [FramePlan],
     only: Option<usize>,
+    side: u32,
 ) -> Result<Light, RegisterError> {
     let size = sources[reference].size();
-    let level = (0..16).find(|&k| (size.width.max(size.height) >> k) <= 700).unwrap_or(0);
+    let level = (0..16).find(|&k| (size.width.max(size.height) >> k) <= side).unwrap_or(0);
     let base = aligned(sources[reference], &FramePlan::untouched(size), size, level)?;
     let wanted =
         |i: usize, f: &FramePlan| i != reference && f.misfit.is_none() && only.is_none_or(|o| o == i);

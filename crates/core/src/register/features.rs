@@ -71,10 +71,12 @@ static PAIRS: LazyLock<Vec<[(f32, f32); 2]>> = LazyLock::new(|| {
 /// Finds the corners of a grey picture; `level` is only passed on.
 pub(super) fn find(grey: &Plane, level: u32) -> Features {
     let mut points = Vec::new();
+    let soft = grey.blurred();
     for (scale, limit) in SCALES {
-        let picture = if scale == 1.0 { grey.blurred() } else { reduced(grey, scale).blurred() };
-        for (x, y, strength) in corners(&picture, limit) {
-            let bits = describe(&picture, x, y);
+        let small = (scale != 1.0).then(|| reduced(&soft, scale).blurred());
+        let picture = small.as_ref().unwrap_or(&soft);
+        for (x, y, strength) in corners(picture, limit) {
+            let bits = describe(picture, x, y);
             let full = |v: u32| ((f64::from(v) + 0.5) / scale - 0.5) as f32;
             points.push(Feature { at: [full(x), full(y)], strength, fine: scale == 1.0, bits });
         }
@@ -83,14 +85,27 @@ pub(super) fn find(grey: &Plane, level: u32) -> Features {
     Features { size: grey.size, level, points }
 }
 
-fn reduced(grey: &Plane, scale: f64) -> Plane {
+/// A blurred picture, reduced by bilinear interpolation.
+fn reduced(soft: &Plane, scale: f64) -> Plane {
     let side = |v: u32| ((f64::from(v) * scale) as u32).max(1);
-    let mut out = Plane::new(Size::new(side(grey.size.width), side(grey.size.height)));
-    let soft = grey.blurred();
-    let w = out.size.width as usize;
-    for (i, o) in out.data.iter_mut().enumerate() {
-        let at = |v: usize| (v as f64 + 0.5) / scale - 0.5;
-        *o = soft.sample(at(i % w), at(i / w));
+    let mut out = Plane::new(Size::new(side(soft.size.width), side(soft.size.height)));
+    // Where each column or row lies: the pixels before and after, and the share of the second.
+    let places = |count: u32, of: u32| -> Vec<(usize, usize, f32)> {
+        let place = |v: u32| {
+            let at = (f64::from(v) + 0.5) / scale - 0.5;
+            let kept = |v: f64| v.clamp(0.0, f64::from(of - 1)) as usize;
+            (kept(at.floor()), kept(at.floor() + 1.0), (at - at.floor()) as f32)
+        };
+        (0..count).map(place).collect()
+    };
+    let across = places(out.size.width, soft.size.width);
+    let down = places(out.size.height, soft.size.height);
+    let line = out.size.width as usize;
+    for (row, &(top, low, v)) in out.data.chunks_exact_mut(line).zip(&down) {
+        let (top, low) = (soft.row(top as u32), soft.row(low as u32));
+        for (o, &(a, b, u)) in row.iter_mut().zip(&across) {
+            *o = (top[a] * (1.0 - u) + top[b] * u) * (1.0 - v) + (low[a] * (1.0 - u) + low[b] * u) * v;
+        }
     }
     out
 }
@@ -210,8 +225,12 @@ mod vector {
         let n = out.len() - 4;
         let v: [[&[f32]; 5]; 3] = std::array::from_fn(|c| rows.map(|r| &r[c][2..][..n]));
         let out = &mut out[2..][..n];
+        let [a, b, c] = &v;
         for i in 0..n {
-            let [a, b, c] = v.map(|v| (v[0][i] + v[1][i] + v[2][i] + v[3][i] + v[4][i]) / 25.0);
+            // Written out: a closure would not be compiled for the wide vectors.
+            let a = (a[0][i] + a[1][i] + a[2][i] + a[3][i] + a[4][i]) / 25.0;
+            let b = (b[0][i] + b[1][i] + b[2][i] + b[3][i] + b[4][i]) / 25.0;
+            let c = (c[0][i] + c[1][i] + c[2][i] + c[3][i] + c[4][i]) / 25.0;
             out[i] = (a + c) * 0.5 - ((a - c) * (a - c) * 0.25 + b * b).sqrt();
         }
     }

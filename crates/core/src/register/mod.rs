@@ -80,13 +80,28 @@ pub struct Wishes<'a> {
     pub areas: &'a [Area],
 }
 
+/// Where frames lie by their corners alone, to a pixel or two: the first half of [`register`].
+pub struct Coarse {
+    /// Index of the frame that is not moved.
+    pub reference: usize,
+    /// From each frame to the reference, in full-size pixels; `None` where none is found.
+    pub fits: Vec<Option<Homography>>,
+    features: Vec<Features>,
+    qualities: Vec<Option<Quality>>,
+    guides: Guides,
+}
+
 /// Lays `sources` over a reference.
+///
+/// `early` is called once with where they lie by their corners, when half of the work is done; not when there is
+/// nothing to be aligned.
 ///
 /// # Errors
 /// When a frame cannot be read or the work is cancelled.
 pub fn register(
     sources: &[&dyn FrameSource],
     wishes: Wishes<'_>,
+    early: &(dyn Fn(&Coarse) + Sync),
     watch: Watch<'_>,
 ) -> Result<Registration, RegisterError> {
     if wishes.models == [Model::Identity] || sources.len() == 1 {
@@ -94,8 +109,19 @@ pub fn register(
         return Ok(Registration { reference: wishes.reference.unwrap_or(0), frames, lens: None });
     }
     let counter = Counter::new(3 * sources.len(), watch);
-    let features = corners_of(sources, &counter)?;
-    let (reference, coarse, qualities) = match wishes.reference {
+    let coarse = lay(sources, wishes, &counter)?;
+    early(&coarse);
+    refine(sources, wishes, &coarse, &counter)
+}
+
+/// Lays frames over a reference by their corners.
+fn lay(
+    sources: &[&dyn FrameSource],
+    wishes: Wishes<'_>,
+    counter: &Counter<'_>,
+) -> Result<Coarse, RegisterError> {
+    let features = corners_of(sources, counter)?;
+    let (reference, fits, qualities) = match wishes.reference {
         Some(r) => {
             let fits = fits_to(&features, r, &Guides::default());
             let qualities = quality::compare(sources, sources[r].size(), &fits)?;
@@ -103,19 +129,30 @@ pub fn register(
         }
         None => propose(sources, &features)?,
     };
-    let guides = Guides::new(wishes.areas, &coarse);
-    let coarse = match wishes.areas {
-        [] => coarse,
+    let guides = Guides::new(wishes.areas, &fits);
+    let fits = match wishes.areas {
+        [] => fits,
         // What leads the fine fit must lead the coarse one.
         _ => fits_to(&features, reference, &guides),
     };
-    let anchors = patches::anchors(sources[reference], &features[reference], &guides)?;
+    Ok(Coarse { reference, fits, features, qualities, guides })
+}
+
+/// Brings a coarse registration to a few hundredths of a pixel, and judges it.
+fn refine(
+    sources: &[&dyn FrameSource],
+    wishes: Wishes<'_>,
+    coarse: &Coarse,
+    counter: &Counter<'_>,
+) -> Result<Registration, RegisterError> {
+    let &Coarse { reference, ref fits, ref features, ref qualities, ref guides } = coarse;
+    let anchors = patches::anchors(sources[reference], &features[reference], guides)?;
     let judged = |i: usize| {
         let judged = if i == reference {
             let plan = FramePlan { points: anchors.positions(), ..FramePlan::of(sources[i]) };
             Judged { plan, places: Vec::new() }
         } else {
-            verdict::judge(sources[i], &anchors, coarse[i], wishes.models)?
+            verdict::judge(sources[i], &anchors, fits[i], wishes.models)?
         };
         counter.tick()?;
         Ok(judged)
@@ -128,9 +165,9 @@ pub fn register(
         _ => None,
     };
     let free = matches!(wishes.models, [.., Model::Perspective]);
-    let deep = |i: usize, j: &Judged| free && i != reference && coarse[i].is_some() && !steady(j);
+    let deep = |i: usize, j: &Judged| free && i != reference && fits[i].is_some() && !steady(j);
     let dense = match all.iter().enumerate().any(|(i, j)| deep(i, j)) {
-        true => Some(patches::dense(sources[reference], &guides)?),
+        true => Some(patches::dense(sources[reference], guides)?),
         false => None,
     };
     let frames = all
