@@ -7,7 +7,7 @@ use crate::composite::seams::{self, Pictures, Seam};
 use crate::composite::{self, Fitted, Laid, Lift, Noticed, Place, Sides, Source};
 use crate::develop::Develop;
 use crate::evidence::moments::{self, Small};
-use crate::evidence::{doubts, moving};
+use crate::evidence::{doubts, moving, still};
 use crate::geometry::{Homography, Point, Rect, Size, ends};
 use crate::matching;
 use crate::pixel::FrameSource;
@@ -132,6 +132,18 @@ pub fn choose(plan: &mut Plan, recipe: &Recipe, sources: &[&dyn FrameSource]) ->
     (plan.doubts, plan.moving) = (Arc::new(doubts), Arc::new(moving));
     plan.choice = Some(Arc::new(decided.choice));
     Ok(())
+}
+
+/// What those who pass look like to what finds who stood still, decided as by [`choose`]: for making its figure.
+///
+/// # Errors
+/// When a frame cannot be read or none takes part.
+pub fn looks(
+    plan: &Plan,
+    recipe: &Recipe,
+    sources: &[&dyn FrameSource],
+) -> Result<Vec<still::Look>, RenderError> {
+    Ok(still::looks_of_passing(&Scene { recipe, plan, sources }.decide()?))
 }
 
 /// Why the consensus is the method for a set such as this, in words. It was ahead of every other method on all kinds of sets

@@ -11,6 +11,7 @@
 mod kept;
 
 use evanu_core::combine::Method;
+use evanu_core::evidence::doubts::Reason;
 use evanu_core::geometry::{Homography, Point, Size};
 use evanu_core::pixel::flood::parts;
 use evanu_core::pixel::{FrameSource, MemoryFrame, Raster, Samples};
@@ -42,7 +43,7 @@ struct Measured {
     seconds: f64,
 }
 
-const KINDS: [Kind; 9] = [
+const KINDS: [Kind; 10] = [
     ("static", |_| Crowd::Nobody, (8, 12), false),
     ("sparse", |_| Crowd::Few, (8, 15), false),
     ("medium", |_| Crowd::Forecourt, (8, 15), false),
@@ -52,6 +53,8 @@ const KINDS: [Kind; 9] = [
     ("overlapping", |_| Crowd::Slow, (2, 3), false),
     ("lingering", Crowd::Lingering, (10, 12), false),
     ("glare", |_| Crowd::Nobody, (6, 10), true),
+    // One of those who linger stays for the whole set.
+    ("standing", |time| Crowd::Lingering(1.75 * time), (10, 12), false),
 ];
 
 /// Soft spots of light that a lamp moved about would leave, the same in no two frames.
@@ -153,9 +156,11 @@ fn doubted(plate: &Raster, truth: &Raster, plan: &Plan, reached: &[u16]) -> [usi
         needed += usize::from(touches > LARGE && !doubt.settled);
         idle += usize::from(touches <= SMALL && !doubt.settled);
         if told {
-            println!("  signs {} {:?}", u8::from(touches > SMALL), doubt.signs.all());
+            if doubt.reason != Reason::Still {
+                println!("  signs {} {:?}", u8::from(touches > SMALL), doubt.signs.all());
+            }
             println!(
-                "  {} {:?} {} px, confidence {:.2}, stories {:?}",
+                "  {} {:?} {:?} {} px, confidence {:.2}, stories {:?}",
                 match (touches > LARGE, doubt.settled) {
                     (true, false) => "needed",
                     (false, false) => "needless",
@@ -163,6 +168,7 @@ fn doubted(plate: &Raster, truth: &Raster, plan: &Plan, reached: &[u16]) -> [usi
                     (false, true) => "settled",
                 },
                 doubt.reason,
+                doubt.bbox,
                 doubt.pixels.len(),
                 doubt.confidence,
                 doubt.stories.iter().map(Vec::len).collect::<Vec<_>>()

@@ -206,6 +206,11 @@ fn reason(doubt: &Doubt, numbers: &[usize]) -> String {
             let other = doubt.stories.get(1).map_or(0, Vec::len);
             format!("Two stories compete: {} against {}.", count(best), count(other))
         }
+        Reason::Still => {
+            "This looks like somebody who stood here in every frame, so no frame shows what is behind. Keep it if it belongs \
+             here; otherwise lay a piece from beside it over it, or take one more frame without it."
+                .to_owned()
+        }
         Reason::Torn => {
             "Nothing joins its surroundings here: perhaps no frame shows this place clear. Another frame would help, or a \
              place taken by hand."

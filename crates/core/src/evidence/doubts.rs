@@ -1,4 +1,4 @@
-//! Doubts: the finite list of places that the consensus does not settle by itself.
+//! Doubts: the finite list of places that the consensus does not settle by itself, and of who may have stood [`still`].
 //!
 //! A place is a candidate when a border runs where both of its sides surely differ, when another story comes close to
 //! the chosen one, or when the surroundings explain another better. Parts near one another are one place. How likely the plate
@@ -7,6 +7,7 @@
 //! there, best first: the frames of a story show the same over most of the place. Cost: linear in the pixels of the
 //! choice, and in those of the places for each pair of stories.
 
+use super::still::{self, Standing};
 use crate::combine::consensus::Decided;
 use crate::geometry::Rect;
 use crate::pixel::blur::boxed;
@@ -38,6 +39,8 @@ const WRONG: (f32, [f32; 4]) = (-4.84, [2.09, -2.77, -0.56, 0.70]);
 const ASKED: f32 = 0.085;
 /// By how much the surroundings explain another frame better where what was chosen does not belong.
 const FOREIGN: f32 = 0.15;
+/// How often what looks like somebody who stood still is a part of the place, on rendered sets.
+const REAL: f32 = 0.2;
 /// Torn pixels from which on a place may be clear in no frame.
 const TORN: f32 = 12.0;
 
@@ -51,6 +54,8 @@ pub enum Reason {
     Alone,
     /// What was chosen does not join its surroundings: no frame may show the place clear.
     Torn,
+    /// It looks like somebody who stood there in every frame.
+    Still,
 }
 
 /// A place that another story comes close to.
@@ -124,8 +129,37 @@ pub fn find(decided: &Decided) -> Vec<Doubt> {
     places.retain(|place| place.len() >= LEAST);
     let mut doubts: Vec<Doubt> =
         places.iter().filter_map(|place| describe(decided, place, &rivals, (&torn, &foreign))).collect();
+    let standing = still::find(decided);
+    doubts.extend(standing.iter().map(|s| stands(decided, s, &rivals)));
     doubts.sort_by_key(|d| (d.settled, usize::MAX - d.pixels.len(), d.pixels[0]));
     doubts
+}
+
+/// A question about somebody who may have stood still.
+fn stands(decided: &Decided, standing: &Standing, rivals: &[Option<(f32, u16)>]) -> Doubt {
+    let choice = &decided.choice;
+    let ((x0, y0), (across, down)) = (standing.corner, standing.size);
+    let row = |y: usize| (x0..x0 + across).map(move |x| y * choice.size.width as usize + x);
+    let place: Vec<usize> = (y0..y0 + down).flat_map(row).collect();
+    Doubt {
+        bbox: up(choice.level, standing.corner, standing.size),
+        reason: Reason::Still,
+        confidence: REAL,
+        settled: false,
+        stories: named(stories(decided, &place, rivals), &choice.frames),
+        pixels: place.into_iter().map(|p| p as u32).collect(),
+        signs: Signs::default(),
+    }
+}
+
+/// A box of the choice in reference pixels.
+fn up(level: u32, (x, y): (usize, usize), (across, down): (usize, usize)) -> Rect {
+    Rect::new((x << level) as i64, (y << level) as i64, (across << level) as u32, (down << level) as u32)
+}
+
+/// Stories by the set's numbers of frames.
+fn named(stories: Vec<Vec<usize>>, frames: &[usize]) -> Vec<Vec<usize>> {
+    stories.into_iter().map(|s| s.into_iter().map(|k| frames[k]).collect()).collect()
 }
 
 /// Where the surroundings explain the best rival better than what was chosen, over more than a few pixels.
@@ -256,19 +290,13 @@ fn describe(
         _ => Reason::Compete,
     };
     let Bounds([(x0, x1), (y0, y1)]) = Bounds::of(place, w);
-    let up = |v: usize| (v << choice.level) as i64;
     Some(Doubt {
-        bbox: Rect::new(
-            up(x0),
-            up(y0),
-            ((x1 - x0 + 1) << choice.level) as u32,
-            ((y1 - y0 + 1) << choice.level) as u32,
-        ),
+        bbox: up(choice.level, (x0, y0), (x1 - x0 + 1, y1 - y0 + 1)),
         pixels: place.iter().map(|&p| p as u32).collect(),
         reason,
         confidence: 1.0 - wrong,
         settled: wrong < ASKED,
-        stories: stories.into_iter().map(|s| s.into_iter().map(|k| choice.frames[k]).collect()).collect(),
+        stories: named(stories, &choice.frames),
         signs,
     })
 }

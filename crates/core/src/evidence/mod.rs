@@ -7,6 +7,7 @@
 pub mod doubts;
 pub mod moments;
 pub mod moving;
+pub mod still;
 
 use crate::combine::Row;
 use crate::noise::NoiseModel;

@@ -29,6 +29,7 @@ pub fn rendered(kind: &str, shoot: &Shoot, k: usize) -> Frame {
     Frame { picture: Raster { size, data }, occupied: occupied.iter().map(|o| *o > 0).collect() }
 }
 
+#[allow(dead_code)] // not all of the programs that share this score
 /// The empty place as the shoot's frame `k` would show it.
 pub fn empty(kind: &str, shoot: &Shoot, k: usize) -> Raster {
     let size = frame_size(shoot.order.width);

@@ -6,6 +6,7 @@
 use super::WORD;
 use crate::geometry::Size;
 use crate::noise::{BINS, NoiseModel};
+use crate::pixel::Plane;
 use rayon::prelude::*;
 
 /// Registration error that is forgiven, in pixels of the reduced picture.
@@ -171,6 +172,16 @@ impl Field {
             sigma: of(labels, |k, p| self.layers[k].sigma[p]),
             slack: of(labels, |k, p| self.layers[k].slack[p]),
         }
+    }
+
+    /// Brightness of frame `k`, or of what was labelled, as roots of light, 0..=255.
+    pub(super) fn grey(&self, k: Option<usize>, labelled: &Layer) -> Plane {
+        let [r, g, b] = &k.map_or(labelled, |k| &self.layers[k]).planes;
+        let weigh = |((r, g), b): ((&u16, &u16), &u16)| {
+            (0.299 * f32::from(*r) + 0.587 * f32::from(*g) + 0.114 * f32::from(*b)) / 257.0
+        };
+        let size = Size::new(self.width as u32, self.height as u32);
+        Plane { size, data: r.iter().zip(g).zip(b).map(weigh).collect() }
     }
 
     /// Labels a pixel anew.

@@ -32,6 +32,7 @@ use surroundings::Surroundings;
 
 use crate::geometry::Size;
 use crate::noise::NoiseModel;
+use crate::pixel::Plane;
 
 /// Frames that one word of a [`Choice`] holds.
 pub const WORD: usize = 64;
@@ -162,6 +163,21 @@ impl Decided {
     /// How far two of the choice's frames differ at a pixel, in squared deviations.
     pub fn difference(&self, a: usize, b: usize, p: usize) -> f32 {
         self.field.chi2(a, b, p)
+    }
+
+    /// How far frame `k` and what was chosen differ at a pixel, in squared deviations.
+    pub fn from_plate(&self, k: usize, p: usize) -> f32 {
+        self.field.chi2(k, usize::from(self.choice.labels[p]), p)
+    }
+
+    /// Whether frame `k` shows a pixel as what was chosen is in the shade.
+    pub fn shades(&self, k: usize, p: usize) -> bool {
+        shade::is_shade(self.field.ratios(k, usize::from(self.choice.labels[p]), p))
+    }
+
+    /// Brightness of frame `k`, or of what was chosen, as roots of light, 0..=255.
+    pub fn grey(&self, k: Option<usize>) -> Plane {
+        self.field.grey(k, &self.labelled)
     }
 
     /// Whether two of the choice's frames show the same at a pixel.

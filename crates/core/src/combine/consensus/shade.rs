@@ -39,7 +39,7 @@ pub(super) fn cost(
 }
 
 /// Whether these shares of root codes, by channel, are what shade leaves.
-fn is_shade(ratios: [f32; 3]) -> bool {
+pub(super) fn is_shade(ratios: [f32; 3]) -> bool {
     let (low, high) = ratios.iter().fold((f32::MAX, 0.0f32), |(l, h), r| (l.min(*r), h.max(*r)));
     LEAVES.contains(&low) && LEAVES.contains(&high) && 1.0 - low < EVEN.0 * (1.0 - high) + EVEN.1
 }
