@@ -6,7 +6,8 @@
 //!
 //! With `FRAMES=FOLDER` the frames, the truth and where anything ever was are written there, for other pipelines
 //! (`measure/combining.py`); with `SAVE=FOLDER` plates and truths, with `DOUBTS=1` every doubt is told. With `CACHE=FOLDER` what
-//! is rendered is kept there and taken from there, which makes the next run several times as fast.
+//! is rendered is kept there and taken from there, which makes the next run several times as fast; with `ONLY=7,10` these sets
+//! of each kind are taken.
 
 mod kept;
 
@@ -287,7 +288,8 @@ fn main() {
         for set in 0..sets {
             let count = from + random.below(to - from + 1);
             let own = seed << 20 | set << 4 | name.len() as u64;
-            if arguments.get(3).is_some_and(|k| k != name) {
+            let listed = |only: String| only.split(',').any(|s| s.parse() == Ok(set));
+            if arguments.get(3).is_some_and(|k| k != name) || !std::env::var("ONLY").map_or(true, listed) {
                 continue;
             }
             shoot.again(own, count, crowd(count as f32 * 3.4));

@@ -45,6 +45,7 @@ impl Studio {
                 place: Rect { x: inside.x - canvas.x, y: inside.y - canvas.y, ..inside }.into(),
                 bbox: doubt.bbox.into(),
                 reason: reason(doubt, &numbers),
+                still: doubt.reason == Reason::Still,
                 confidence: doubt.confidence,
                 stories: doubt.stories.clone(),
                 settled: if settled.is_some_and(|s| !s.open) || lifted.is_some() {
@@ -207,7 +208,7 @@ fn reason(doubt: &Doubt, numbers: &[usize]) -> String {
             format!("Two stories compete: {} against {}.", count(best), count(other))
         }
         Reason::Still => {
-            "This looks like somebody who stood here in every frame, so no frame shows what is behind. Keep it if it belongs \
+            "This looks like somebody who stood here all the time, so no frame shows what is behind. Keep it if it belongs \
              here; otherwise lay a piece from beside it over it, or take one more frame without it."
                 .to_owned()
         }
@@ -242,5 +243,6 @@ mod tests {
             "Two stories compete: one frame against 2 frames."
         );
         assert!(reason(&doubt(Reason::Torn), &numbers).contains("no frame shows this place clear"));
+        assert!(reason(&doubt(Reason::Still), &numbers).contains("stood here all the time"));
     }
 }

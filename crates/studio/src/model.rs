@@ -272,6 +272,8 @@ pub struct DoubtInfo {
     pub bbox: AreaInfo,
     /// Why, in words.
     pub reason: String,
+    /// Whether nothing competes there, but it looks like somebody who stood still.
+    pub still: bool,
     /// How sure the proposal is, 0..=1.
     pub confidence: f32,
     /// What is to be seen there, best first: indices of the frames that show the same.

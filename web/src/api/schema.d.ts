@@ -821,6 +821,8 @@ export interface components {
             /** @description Why, in words. */
             reason: string;
             settled?: components["schemas"]["SettledBy"] | null;
+            /** @description Whether nothing competes there, but it looks like somebody who stood still. */
+            still: boolean;
             /** @description What is to be seen there, best first: indices of the frames that show the same. */
             stories: number[][];
         };

@@ -145,7 +145,7 @@ function Places({ doubts, by, at }: { doubts: Doubt[]; by: "evanu" | null; at: n
         <li key={`${d.bbox.x} ${d.bbox.y}`}>
           <button className={`flex w-full justify-between border-b border-rule/60 px-1 text-left hover:bg-leaf ${k === at ? "bg-leaf font-semibold" : ""}`} onClick={() => goTo(doubts, k)}>
             <span>
-              {number + 1}. {d.settled === "you" ? "settled by you" : plural(d.stories.length, "story", "stories")}
+              {number + 1}. {d.settled === "you" ? "settled by you" : d.still ? "stood still" : plural(d.stories.length, "story", "stories")}
             </span>
             <span className="num text-faint">{`${d.place.width} × ${d.place.height} px`}</span>
           </button>
