@@ -9,6 +9,7 @@
 //! system of 450 equations.
 
 use crate::combine::consensus::{DIFFER, Decided};
+use crate::geometry::Size;
 use crate::pixel::Plane;
 use crate::pixel::blur::boxed;
 use crate::pixel::flood::parts;
@@ -37,6 +38,8 @@ const WINDOW: (f32, f32) = (1.2, 0.1);
 const LEAST: (f32, f32) = (24.0, 40.0);
 /// Heights over widths of upright figures.
 const UPRIGHT: std::ops::Range<f32> = 1.4..5.0;
+/// Places across the longer side that who passes is looked for at.
+const ACROSS: usize = 480;
 /// By how much a figure may differ from the height that its place asks for.
 const LIKE: f32 = 0.25;
 /// Fewest that must pass.
@@ -80,8 +83,9 @@ struct Figure {
 pub fn find(decided: &Decided) -> Vec<Standing> {
     let passing = passing(decided);
     let Some(ground) = Ground::of(&passing) else { return Vec::new() };
-    let plate = decided.grey(None);
-    let size = (plate.size.width as f32, plate.size.height as f32);
+    let plate = pyramid(decided.grey(None));
+    let (width, height) = (plate[0].size.width, plate[0].size.height);
+    let size = (width as f32, height as f32);
     let windows = ground.windows(size);
     if windows.len() < 2 * ENOUGH {
         return Vec::new();
@@ -108,7 +112,7 @@ pub fn find(decided: &Decided) -> Vec<Standing> {
         let near = |o: &Figure| {
             (o.middle - figure.middle).abs() < 0.5 * o.height && (o.feet - figure.feet).abs() < 0.6 * o.height
         };
-        if !standing.iter().any(|(_, o)| near(o)) && stays(&figure, &support, plate.size.width as usize) {
+        if !standing.iter().any(|(_, o)| near(o)) && stays(&figure, &support, width as usize) {
             standing.push((alike, figure));
         }
     }
@@ -123,37 +127,43 @@ pub fn looks_of_passing(decided: &Decided) -> Vec<Look> {
 
 /// Looks of those who pass, each also as in a mirror.
 fn looks_of(decided: &Decided, passing: &[(usize, Figure)], ground: &Ground) -> Vec<Look> {
-    let greys: Vec<Plane> = (0..decided.choice.frames.len()).map(|k| decided.grey(Some(k))).collect();
-    let like = |(_, f): &&(usize, Figure)| (f.height / ground.height(f.feet) - 1.0).abs() < LIKE;
-    passing
-        .iter()
-        .filter(like)
-        .flat_map(|(k, f)| {
-            let f = Figure { height: ground.height(f.feet), ..*f };
-            [false, true].map(|mirrored| look(&greys[*k], &f, mirrored))
-        })
-        .collect()
-}
-
-/// Upright things that a frame shows and the plate does not, without their shadows: the frame's place, and where.
-fn passing(decided: &Decided) -> Vec<(usize, Figure)> {
-    let (w, h) = (decided.choice.size.width as usize, decided.choice.size.height as usize);
-    let reach = (w.max(h) / 480).max(1);
     let of = |k: usize| {
-        let differs = |p: usize| {
-            let there = decided.covered(k, p) && decided.from_plate(k, p) > DIFFER && !decided.shades(k, p);
-            f32::from(u8::from(there))
-        };
-        let each: Vec<f32> = (0..w * h).map(differs).collect();
-        let mut open: Vec<bool> = boxed(&each, w, h, reach).into_iter().map(|v| v > 0.5).collect();
-        let found = parts(&mut open, w, 0..w * h, reach);
-        found.into_iter().filter_map(|part| upright(&part, (w, h))).map(|f| (k, f)).collect::<Vec<_>>()
+        let like = |f: &&Figure| (f.height / ground.height(f.feet) - 1.0).abs() < LIKE;
+        let own: Vec<&Figure> =
+            passing.iter().filter(|(j, _)| *j == k).map(|(_, f)| f).filter(like).collect();
+        // No more frames are held at once than there are threads.
+        let grey = if own.is_empty() { Vec::new() } else { pyramid(decided.grey(Some(k))) };
+        own.into_iter()
+            .map(|f| Figure { height: ground.height(f.feet), ..*f })
+            .flat_map(|f| [false, true].map(|mirrored| look(&grey, &f, mirrored)))
+            .collect::<Vec<Look>>()
     };
     (0..decided.choice.frames.len()).into_par_iter().flat_map_iter(of).collect()
 }
 
-/// The figure that connected pixels are, when they stand upright and apart from the picture's border.
-fn upright(part: &[usize], (w, h): (usize, usize)) -> Option<Figure> {
+/// Upright things that a frame shows and the plate does not, without their shadows: the frame's place, and where.
+fn passing(decided: &Decided) -> Vec<(usize, Figure)> {
+    let (width, height) = (decided.choice.size.width as usize, decided.choice.size.height as usize);
+    // Every so many pixels are enough to see who is there.
+    let each = (width.max(height) / ACROSS).max(1);
+    let (w, h) = (width / each, height / each);
+    let of = |k: usize| {
+        let differs = |i: usize| {
+            let p = (i / w * each + each / 2) * width + i % w * each + each / 2;
+            let there = decided.covered(k, p) && decided.from_plate(k, p) > DIFFER && !decided.shades(k, p);
+            f32::from(u8::from(there))
+        };
+        let all: Vec<f32> = (0..w * h).map(differs).collect();
+        let mut open: Vec<bool> = boxed(&all, w, h, 1).into_iter().map(|v| v > 0.5).collect();
+        let found = parts(&mut open, w, 0..w * h, 1);
+        let figures = found.into_iter().filter_map(|part| upright(&part, (w, h), each as f32));
+        figures.map(|f| (k, f)).collect::<Vec<_>>()
+    };
+    (0..decided.choice.frames.len()).into_par_iter().flat_map_iter(of).collect()
+}
+
+/// The figure that connected places are, `each` pixels apart, when they stand upright and away from the picture's border.
+fn upright(part: &[usize], (w, h): (usize, usize), each: f32) -> Option<Figure> {
     let ends = |of: fn(usize, usize) -> usize| {
         let all = part.iter().map(|&p| of(p, w));
         Some((all.clone().min()?, all.max()?))
@@ -161,10 +171,14 @@ fn upright(part: &[usize], (w, h): (usize, usize)) -> Option<Figure> {
     let ((x0, x1), (y0, y1)) = (ends(|p, w| p % w)?, ends(|p, w| p / w)?);
     let (across, height) = ((x1 - x0 + 1) as f32, (y1 - y0 + 1) as f32);
     let whole = x0 > 1 && y0 > 1 && x1 + 2 < w && y1 + 2 < h;
-    let fits = whole && height >= LEAST.0 / 1.5 && UPRIGHT.contains(&(height / across));
+    let fits = whole && each * height >= LEAST.0 / 1.5 && UPRIGHT.contains(&(height / across));
     // Thin lines are edges that tremble.
     let filled = part.len() as f32 > 0.25 * across * height;
-    (fits && filled).then_some(Figure { middle: x0 as f32 + across / 2.0, feet: (y1 + 1) as f32, height })
+    (fits && filled).then_some(Figure {
+        middle: each * (x0 as f32 + across / 2.0),
+        feet: each * (y1 + 1) as f32,
+        height: each * height,
+    })
 }
 
 /// How tall figures are by where their feet are, and where feet are.
@@ -243,35 +257,68 @@ fn stays(figure: &Figure, support: &[(u32, u32)], w: usize) -> bool {
     same as f32 >= THERE.1 * (body.size.0 * body.size.1) as f32
 }
 
+/// A picture and what is left of it by halves, as far as figures may be tall.
+fn pyramid(picture: Plane) -> Vec<Plane> {
+    let mut all = vec![picture];
+    while let Some(last) = all.last().filter(|p| p.size.height as usize >= 4 * CELLS.0 * CELL) {
+        let (w, h) = (last.size.width / 2, last.size.height / 2);
+        let mut half = Plane::new(Size::new(w, h));
+        for (y, row) in half.data.chunks_exact_mut(w as usize).enumerate() {
+            let (up, low) = (last.row(2 * y as u32), last.row(2 * y as u32 + 1));
+            let pairs = up.chunks_exact(2).zip(low.chunks_exact(2));
+            row.iter_mut().zip(pairs).for_each(|(o, (a, b))| *o = (a[0] + a[1] + b[0] + b[1]) / 4.0);
+        }
+        all.push(half);
+    }
+    all
+}
+
+/// The pixels before and after some places along a line, and the share of the second.
+fn between(places: impl Iterator<Item = f32>, count: u32) -> Vec<(usize, usize, f32)> {
+    let kept = |v: f32| v.clamp(0.0, count as f32 - 1.0) as usize;
+    places.map(|v| (kept(v.floor()), kept(v.floor() + 1.0), v - v.floor())).collect()
+}
+
+/// The angle of a gradient without its sign, 0..1 for half a turn, to a hundredth.
+fn turn(gx: f32, gy: f32) -> f32 {
+    let (x, y) = (gx.abs(), gy.abs());
+    let ratio = x.min(y) / x.max(y).max(1e-9);
+    let angle = ratio * (0.9724 - 0.1919 * ratio * ratio) / std::f32::consts::PI;
+    let acute = if y > x { 0.5 - angle } else { angle };
+    let all = if (gx < 0.0) != (gy < 0.0) { 1.0 - acute } else { acute };
+    if all >= 1.0 { 0.0 } else { all }
+}
+
 /// Histograms of gradients over a figure's window.
-fn look(picture: &Plane, figure: &Figure, mirrored: bool) -> Look {
+fn look(pyramid: &[Plane], figure: &Figure, mirrored: bool) -> Look {
     let (rows, columns) = (CELLS.0 * CELL, CELLS.1 * CELL);
     let tall = WINDOW.0 * figure.height;
     let step = tall / rows as f32;
+    // Where a sample is one to two pixels wide.
+    let level = (step.max(1.0).log2() as usize).min(pyramid.len() - 1);
+    let (picture, side) = (&pyramid[level], (1usize << level) as f32);
     let (top, left) =
         (figure.feet + WINDOW.1 * figure.height - tall, figure.middle - step * columns as f32 / 2.0);
-    // As many samples as pixels lie under one, so that nothing finer than cells is mistaken for them.
-    let fine = step.ceil().max(1.0) as usize;
-    let at = |from: f32, i: usize, j: usize| from + step * (i as f32 + (j as f32 + 0.5) / fine as f32) - 0.5;
-    let sample = |y: usize, x: usize| {
-        let x = if mirrored { columns - 1 - x } else { x };
-        let mut sum = 0.0;
-        for v in 0..fine {
-            for u in 0..fine {
-                sum += picture.sample(f64::from(at(left, x, u)), f64::from(at(top, y, v)));
-            }
-        }
-        sum / (fine * fine) as f32
-    };
-    let small: Vec<f32> = (0..rows * columns).map(|i| sample(i / columns, i % columns)).collect();
+    let at = |from: f32, i: usize| (from + step * (i as f32 + 0.5)) / side - 0.5;
+    let mirror = |x: usize| if mirrored { columns - 1 - x } else { x };
+    let across = between((0..columns).map(|x| at(left, mirror(x))), picture.size.width);
+    let down = between((0..rows).map(|y| at(top, y)), picture.size.height);
+    let mut small = Vec::with_capacity(rows * columns);
+    for (up, low, v) in down {
+        let (up, low) = (picture.row(up as u32), picture.row(low as u32));
+        let mix = |&(a, b, u): &(usize, usize, f32)| {
+            (up[a] * (1.0 - u) + up[b] * u) * (1.0 - v) + (low[a] * (1.0 - u) + low[b] * u) * v
+        };
+        small.extend(across.iter().map(mix));
+    }
     let mut cells = vec![[0.0f32; DIRECTIONS]; CELLS.0 * CELLS.1];
     for y in 1..rows - 1 {
         for x in 1..columns - 1 {
             let i = y * columns + x;
             let (gx, gy) =
                 ((small[i + 1] - small[i - 1]) / 2.0, (small[i + columns] - small[i - columns]) / 2.0);
-            let strength = gx.hypot(gy);
-            let turn = (gy.atan2(gx) / std::f32::consts::PI).rem_euclid(1.0) * DIRECTIONS as f32 - 0.5;
+            let strength = (gx * gx + gy * gy).sqrt();
+            let turn = turn(gx, gy) * DIRECTIONS as f32 - 0.5;
             let (first, part) = (turn.floor(), turn - turn.floor());
             let cell = &mut cells[y / CELL * CELLS.1 + x / CELL];
             let first = (first as i32).rem_euclid(DIRECTIONS as i32) as usize;
@@ -384,16 +431,26 @@ mod tests {
     }
 
     #[test]
+    fn angles_are_known_to_a_hundredth() {
+        for k in 0..720 {
+            let (y, x) = (k as f32 * std::f32::consts::PI / 360.0).sin_cos();
+            let exact = (y.atan2(x) / std::f32::consts::PI).rem_euclid(1.0);
+            let off = (turn(3.0 * x, 3.0 * y) - exact).abs();
+            assert!(off.min(1.0 - off) < 0.01, "{k}: {off}");
+        }
+    }
+
+    #[test]
     fn a_look_does_not_change_with_size_and_turns_round_in_a_mirror() {
         let (w, h) = (240usize, 240usize);
         let picture = |scale: f32| {
             let value = |x: f32, y: f32| 130.0 + 70.0 * (((x - 60.0) * 0.8 + y - 50.0) / 4.0).tanh();
             let at = |v: usize| (v as f32 + 0.5) / scale - 0.5;
             let data = (0..w * h).map(|i| value(at(i % w), at(i / w))).collect();
-            Plane { size: crate::geometry::Size::new(w as u32, h as u32), data }
+            Plane { size: Size::new(w as u32, h as u32), data }
         };
         let figure = Figure { middle: 60.0, feet: 90.0, height: 70.0 };
-        let (one, two) = (picture(1.0), picture(2.0));
+        let (one, two) = (pyramid(picture(1.0)), pyramid(picture(2.0)));
         let twice = Figure { middle: 120.5, feet: 180.5, height: 140.0 };
         let apart = |a: &Look, b: &Look| {
             let square: f32 = a.iter().zip(b).map(|(a, b)| (a - b).powi(2)).sum();
