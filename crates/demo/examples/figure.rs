@@ -5,6 +5,7 @@
 
 mod kept;
 
+use evanu_core::evidence::still::MOST;
 use evanu_core::pixel::{FrameSource, MemoryFrame, Samples};
 use evanu_core::prepare;
 use evanu_core::progress::unwatched;
@@ -14,8 +15,6 @@ use kept::rendered;
 
 const WIDTH: u32 = 480;
 const FRAMES: usize = 10;
-/// What a byte of 255 stands for.
-const MOST: f32 = 0.6;
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let mut arguments = std::env::args().skip(1).filter_map(|a| a.parse::<u64>().ok());

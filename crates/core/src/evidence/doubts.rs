@@ -39,7 +39,8 @@ const WRONG: (f32, [f32; 4]) = (-4.84, [2.09, -2.77, -0.56, 0.70]);
 const ASKED: f32 = 0.085;
 /// By how much the surroundings explain another frame better where what was chosen does not belong.
 const FOREIGN: f32 = 0.15;
-/// How often what looks like somebody who stood still is a part of the place, on rendered sets.
+/// How sure it is that what looks like somebody who stood still is a part of the place: set low so that it is looked at, too few are
+/// known to fit it.
 const REAL: f32 = 0.2;
 /// Torn pixels from which on a place may be clear in no frame.
 const TORN: f32 = 12.0;

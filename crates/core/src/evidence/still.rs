@@ -5,7 +5,7 @@
 //! the mean and covariance of the plate's own windows, so that what is usual in this place counts little. The figure is the mean of
 //! rendered visitors ([`FIGURE`], made by the example `figure`; figures of virtual worlds find real ones: Marín et al. 2010) and of those
 //! who passed in this set, which also tell how tall one is where on the ground (a line by Theil 1950 and Sen 1968).
-//! Only upright figures are looked for, and only where enough pass. Cost: some thousand windows of 60×36 samples, and a
+//! Only upright figures are looked for, and only where enough pass. Cost: some thousand windows of 60×30 samples, and a
 //! system of 450 equations.
 
 use crate::combine::consensus::{DIFFER, Decided};
@@ -23,8 +23,8 @@ const DIRECTIONS: usize = 9;
 const NUMBERS: usize = CELLS.0 * CELLS.1 * DIRECTIONS;
 /// What a cell's gradients are divided by beside their own, in grey steps: noise stays small.
 const QUIET: f32 = 4.0;
-/// Greatest share of a direction.
-const MOST: f32 = 0.6;
+/// Greatest share of a direction: what 255 stands for in [`FIGURE`].
+pub const MOST: f32 = 0.6;
 
 /// Rendered visitors, as shares of [`MOST`] in 255 steps.
 const FIGURE: &[u8; NUMBERS] = include_bytes!("figure.bin");
@@ -57,7 +57,7 @@ const ALIKE: f32 = 4.7;
 /// Share of frames that must show what was chosen, over this share of a figure.
 const THERE: (f32, f32) = (0.5, 0.7);
 
-/// What a window looks like.
+/// What a window looks like: 450 numbers of 0..=[`MOST`], directions in cells in rows.
 pub type Look = Vec<f32>;
 
 /// A figure that stood still, in pixels of the choice.
