@@ -170,6 +170,10 @@ fn foreign(decided: &Decided, rivals: &[Option<(f32, u16)>]) -> Vec<bool> {
         rival.map_or(0.0, |(_, k)| decided.foreign(usize::from(k), p))
     };
     let each: Vec<f32> = rivals.iter().enumerate().map(against).collect();
+    // Many moments leave nothing to the surroundings.
+    if each.iter().all(|v| *v == 0.0) {
+        return vec![false; each.len()];
+    }
     let (w, h) = (size.width as usize, size.height as usize);
     let reach = (w.max(h) / 240).max(1);
     boxed(&boxed(&each, w, h, reach), w, h, reach).into_iter().map(|v| v > FOREIGN).collect()
