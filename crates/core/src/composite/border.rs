@@ -5,12 +5,12 @@
 //! was drawn, so that nothing that moves is cut through. How far the border fades follows what is there: as far as both sides
 //! stay the same, and the smoother the ground, the farther.
 //!
-//! Cost: one minimum cut over the band and seven distance transforms, of a picture of some hundred thousand pixels.
+//! Cost: one minimum cut over the band and half a dozen distance transforms, of a picture of some hundred thousand pixels.
 
 use crate::combine::consensus::{DIFFER, Field, SAME, Thing};
 use crate::combine::maxflow::Graph;
 use crate::pixel::blur::boxed;
-use crate::pixel::distance::distances;
+use crate::pixel::distance::{distances, distances_within};
 
 /// The plate and the source, in the field that both are in.
 const PLATE: usize = 0;
@@ -44,6 +44,8 @@ const OUT: (f32, f32) = (5.0, 40.0);
 const UNIT: f32 = 100.0;
 /// Pixels of the reference over which a border fades in smooth places, to each side.
 const WIDE: f32 = 24.0;
+/// Share of the way to what differs that it fades over at most.
+const KEPT_OFF: f32 = 0.8;
 /// Steps between neighbours, in deviations, at which it fades half as far.
 const DETAIL: f32 = 1.2;
 /// Pixels around a place that tell how smooth it is.
@@ -77,19 +79,35 @@ pub(super) struct Border {
     pub torn: f32,
 }
 
+/// What a border is sought by.
+pub(super) struct Ground<'a> {
+    pub field: &'a Field,
+    /// How far both sides differ, in squared deviations.
+    pub chi: &'a [f32],
+    /// How far it is to what surely differs, up to [`CLEAR`] pixels.
+    pub clear: &'a [f32],
+    pub drawn: &'a [bool],
+    /// How far it is to what was drawn, at least up to the pixels that the border may move out.
+    pub outside: &'a [f32],
+}
+
+/// Pixels from what differs up to which that matters.
+pub(super) const CLEAR: usize = 6;
+
+/// Pixels from what was drawn up to which that matters.
+pub(super) const OUTSIDE: usize = OUT.1 as usize;
+
 /// Finds the border near what was drawn; `trim` leaves out what the source brings beside what it takes away.
-pub(super) fn seek(field: &Field, drawn: &[bool], trim: bool) -> Border {
+pub(super) fn seek(ground: &Ground<'_>, trim: bool) -> Border {
+    let &Ground { field, chi, clear, drawn, outside } = ground;
     let w = field.width();
-    let chi = differences(field);
-    let far = distances(&chi.iter().map(|v| *v > DIFFER).collect::<Vec<_>>(), w);
-    let (inside, outside) =
-        (distances(&drawn.iter().map(|d| !d).collect::<Vec<_>>(), w), distances(drawn, w));
+    let without: Vec<bool> = drawn.iter().map(|d| !d).collect();
+    let (inside, all) = rayon::join(|| distances(&without, w), || field.things(PLATE, SOURCE));
     let deep = inside.iter().copied().filter(|v| v.is_finite()).fold(0.0, f32::max);
     let (inward, outward) = (REACH.0 * deep, (REACH.1 * deep).clamp(OUT.0, OUT.1));
-    let all: Vec<Thing> = field.things(PLATE, SOURCE);
     let (mut wanted, decided) = meant(&all, drawn);
     let moved: Vec<bool> = wanted.iter().zip(drawn).map(|(w, d)| w != d).collect();
-    let moved = distances(&moved, w);
+    let moved = distances_within(&moved, w, BERTH as usize);
     let (mut things, undecided) = shown(all, drawn);
     let mut left_out = vec![false; drawn.len()];
     if trim && things.iter().any(|t| !t.brought) {
@@ -108,7 +126,7 @@ pub(super) fn seek(field: &Field, drawn: &[bool], trim: bool) -> Border {
     let mut nodes = vec![u32::MAX; drawn.len()];
     places.iter().enumerate().for_each(|(i, &p)| nodes[p] = i as u32);
     let seen = |p: usize| (chi[p].sqrt() - UNSEEN).max(0.0);
-    let near = |p: usize| BESIDE.0 * (1.0 - far[p] / BESIDE.1).max(0.0);
+    let near = |p: usize| BESIDE.0 * (1.0 - clear[p] / BESIDE.1).max(0.0);
     let whole = |v: f32| (UNIT * v).round() as i32;
     let seam = |p: usize, q: usize| whole((seen(p) + seen(q) + near(p) + LENGTH).min(CAP));
     let mut graph = Graph::new(places.len(), 2 * places.len());
@@ -149,28 +167,31 @@ pub(super) fn seek(field: &Field, drawn: &[bool], trim: bool) -> Border {
     Border { taken, things, undecided, torn: seen as f32 / length.max(1) as f32 }
 }
 
-/// Weights from what is taken; over `soft` pixels to each side, or as the content asks for. A pixel is as wide as `up` of the
-/// reference's.
-pub(super) fn fade(field: &Field, taken: &[bool], soft: Option<f32>, up: f32) -> Vec<f32> {
-    let w = field.width();
-    let (inside, outside) =
-        (distances(&taken.iter().map(|d| !d).collect::<Vec<_>>(), w), distances(taken, w));
-    let widths: Vec<f32> = match soft {
-        Some(soft) => vec![soft.max(0.5); taken.len()],
-        None => {
-            let differs: Vec<bool> = differences(field).iter().map(|v| *v > SAME * 1.5).collect();
-            let far = distances(&differs, w);
-            let (h, detail) = (taken.len() / w.max(1), detail(field));
-            let detail = boxed(&detail, w, h, AROUND);
-            let width = |p: usize| {
-                let smooth = (WIDE / up) / (1.0 + (detail[p] / DETAIL).powi(2));
-                smooth.min(0.8 * far[p]).max(1.0)
-            };
-            let widths: Vec<f32> = (0..taken.len()).map(width).collect();
-            let even = boxed(&widths, w, h, AROUND);
-            (0..taken.len()).map(|p| even[p].min(0.8 * far[p]).max(1.0)).collect()
-        }
+/// Over how many pixels to each side a border fades, wherever it runs: over `soft`, or as the content asks for. A pixel is as wide
+/// as `up` of the reference's.
+pub(super) fn widths(field: &Field, chi: &[f32], soft: Option<f32>, up: f32) -> Vec<f32> {
+    if let Some(soft) = soft {
+        return vec![soft.max(0.5); chi.len()];
+    }
+    let (w, widest) = (field.width(), WIDE / up);
+    let h = chi.len() / w.max(1);
+    let differs: Vec<bool> = chi.iter().map(|v| *v > SAME * 1.5).collect();
+    let far = distances_within(&differs, w, (widest / KEPT_OFF).ceil() as usize);
+    let detail = boxed(&detail(field), w, h, AROUND);
+    let width = |p: usize| {
+        let smooth = widest / (1.0 + (detail[p] / DETAIL).powi(2));
+        smooth.min(KEPT_OFF * far[p]).max(1.0)
     };
+    let even = boxed(&(0..chi.len()).map(width).collect::<Vec<f32>>(), w, h, AROUND);
+    even.iter().zip(far).map(|(even, far)| even.min(KEPT_OFF * far).max(1.0)).collect()
+}
+
+/// Weights from what is taken, with a border of these widths.
+pub(super) fn fade(taken: &[bool], w: usize, widths: &[f32]) -> Vec<f32> {
+    let reach = widths.iter().copied().fold(0.0, f32::max).ceil() as usize + 1;
+    let without: Vec<bool> = taken.iter().map(|t| !t).collect();
+    let (inside, outside) =
+        rayon::join(|| distances_within(&without, w, reach), || distances_within(taken, w, reach));
     (0..taken.len())
         .map(|p| {
             let s = if taken[p] { inside[p] - 0.5 } else { 0.5 - outside[p] };
@@ -181,7 +202,7 @@ pub(super) fn fade(field: &Field, taken: &[bool], soft: Option<f32>, up: f32) ->
 }
 
 /// How far both sides differ, in squared deviations.
-fn differences(field: &Field) -> Vec<f32> {
+pub(super) fn differences(field: &Field) -> Vec<f32> {
     let mut chi = vec![0.0; field.pixels()];
     field.chi2_row(PLATE, SOURCE, 0, &mut chi);
     chi

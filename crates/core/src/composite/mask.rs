@@ -31,20 +31,50 @@ impl Sheet {
         (v + 0.5) / f64::from(1u32 << self.level) - 0.5 - first as f64
     }
 
-    /// The value between pixels; beyond the border it goes on.
-    fn value(&self, x: f64, y: f64) -> f32 {
-        let (w, h) = (i64::from(self.rect.width), i64::from(self.rect.height));
-        let pixel = |x: i64, y: i64| self.values[(y.clamp(0, h - 1) * w + x.clamp(0, w - 1)) as usize];
-        let (left, top) = (x.floor() as i64, y.floor() as i64);
-        let (right, down) = ((x - x.floor()) as f32, (y - y.floor()) as f32);
-        let mix = |y| pixel(left, y) * (1.0 - right) + pixel(left + 1, y) * right;
-        mix(top) * (1.0 - down) + mix(top + 1) * down
+    /// The values along a row of the reference; beyond the border they go on.
+    pub fn row(&self, y: f64) -> SheetRow<'_> {
+        let (y, w) = (self.at(y, self.rect.y), self.rect.width as usize);
+        let line = |y: i64| &self.values[y.clamp(0, i64::from(self.rect.height) - 1) as usize * w..][..w];
+        let top = floor(y);
+        SheetRow { sheet: self, top: line(top), below: line(top + 1), down: (y - top as f64) as f32 }
     }
 
     /// The value at a place of the reference.
     pub fn get(&self, p: Point) -> f32 {
-        self.value(self.at(p.x, self.rect.x), self.at(p.y, self.rect.y))
+        self.row(p.y).get(p.x)
     }
+}
+
+/// A sheet's values between two of its rows.
+pub struct SheetRow<'a> {
+    sheet: &'a Sheet,
+    top: &'a [f32],
+    below: &'a [f32],
+    /// Share of the lower one.
+    down: f32,
+}
+
+impl SheetRow<'_> {
+    /// The value at a column of the reference.
+    pub fn get(&self, x: f64) -> f32 {
+        self.value(self.sheet.at(x, self.sheet.rect.x))
+    }
+
+    /// The same at one of the sheet's own.
+    fn value(&self, x: f64) -> f32 {
+        let left = floor(x);
+        let right = (x - left as f64) as f32;
+        let pixel = |x: i64| x.clamp(0, self.top.len() as i64 - 1) as usize;
+        let (a, b) = (pixel(left), pixel(left + 1));
+        let mix = |row: &[f32]| row[a] * (1.0 - right) + row[b] * right;
+        mix(self.top) * (1.0 - self.down) + mix(self.below) * self.down
+    }
+}
+
+/// The whole number below; the library's own is a call where the processor's is not assumed.
+fn floor(v: f64) -> i64 {
+    let whole = v as i64;
+    whole - i64::from(v < whole as f64)
 }
 
 /// Weights over a part of the reference, 0..=1; nothing beyond.
@@ -55,19 +85,8 @@ impl Mask {
     /// The inside of a closed outline in pixels of a reference of this size, fading over `soft` of them to both sides, with
     /// at least `margin` of them around it; `None` when nothing of it lies on the picture.
     pub fn drawn(outline: &[Point], soft: f64, margin: f64, reference: Size) -> Option<Self> {
-        let (corner, sides) = around(std::slice::from_ref(&outline.to_vec()), reference)?;
-        let far = margin.max(2.0 * soft + 2.0);
-        let level = (0..16).find(|&k| {
-            let side = |v: f64| ((v + 2.0 * far) / f64::from(1u32 << k)).ceil() as u64 + 2;
-            side(sides.x) * side(sides.y) <= MOST
-        })?;
+        let (rect, level) = area(outline, soft, margin, reference)?;
         let up = f64::from(1u32 << level);
-        let low = |v: f64| ((v - far) / up).floor() as i64;
-        let high = |v: f64| ((v + far) / up).ceil() as i64 + 1;
-        let (x, y) = (low(corner.x), low(corner.y));
-        let (right, bottom) = (high(corner.x + sides.x), high(corner.y + sides.y));
-        let rect = Rect::new(x, y, (right - x) as u32, (bottom - y) as u32)
-            .intersect(reference.at_level(level).rect());
         let (x, y) = (rect.x, rect.y);
         let (w, h) = (rect.width as usize, rect.height as usize);
         let mut weights = vec![0.0; w * h];
@@ -178,23 +197,21 @@ impl Mask {
     /// `None` where all are nothing.
     pub fn row(&self, from: Point, up: f64, n: usize) -> Option<Vec<f32>> {
         let sheet = &self.0;
-        let y = sheet.at(from.y, sheet.rect.y);
+        let (y, wide) = (sheet.at(from.y, sheet.rect.y), f64::from(sheet.rect.width));
         if y <= -1.0 || y >= f64::from(sheet.rect.height) {
             return None;
         }
-        let mut any = false;
-        let line = (0..n)
-            .map(|k| {
-                let x = sheet.at(from.x + up * k as f64, sheet.rect.x);
-                if x <= -1.0 || x >= f64::from(sheet.rect.width) {
-                    return 0.0;
-                }
-                // At the picture's own border the weight goes on.
-                let v = sheet.value(x, y);
-                any |= v > 0.0;
-                v
-            })
-            .collect();
+        let row = sheet.row(from.y);
+        let first = sheet.at(from.x, sheet.rect.x);
+        let step = up / f64::from(1u32 << sheet.level);
+        // At the picture's own border the weight goes on.
+        let begin = (((-1.0 - first) / step).max(-1.0) + 1.0) as usize;
+        let end = (((wide - first) / step).max(0.0).ceil() as usize).min(n);
+        let (mut line, mut any) = (vec![0.0; n], false);
+        for (k, v) in line.iter_mut().enumerate().take(end).skip(begin) {
+            *v = row.value(first + step * k as f64);
+            any |= *v > 0.0;
+        }
         any.then_some(line)
     }
 
@@ -210,13 +227,44 @@ impl Mask {
         (at(rect.x, rect.y), at(rect.right(), rect.bottom()))
     }
 
+    /// The corners of the box outside which it covers nothing, in pixels of the reference.
+    pub fn reach(&self) -> (Point, Point) {
+        reach(self.0.rect, self.0.level)
+    }
+
     /// Whether it may cover any of a box of the reference.
     pub fn touches(&self, from: Point, to: Point) -> bool {
-        let (rect, small) = (self.0.rect, f64::from(1u32 << self.0.level));
-        let (x0, y0) = ((rect.x as f64 - 1.0) * small, (rect.y as f64 - 1.0) * small);
-        let (x1, y1) = ((rect.right() as f64 + 1.0) * small, (rect.bottom() as f64 + 1.0) * small);
-        from.x <= x1 && to.x >= x0 && from.y <= y1 && to.y >= y0
+        meets(self.reach(), (from, to))
     }
+}
+
+/// The pixels that a mask of an outline has, as [`Mask::drawn`] makes it, and the level of the reference that they are of.
+pub(crate) fn area(outline: &[Point], soft: f64, margin: f64, reference: Size) -> Option<(Rect, u32)> {
+    let (corner, sides) = around(&[outline.to_vec()], reference)?;
+    let far = margin.max(2.0 * soft + 2.0);
+    let level = (0..16).find(|&k| {
+        let side = |v: f64| ((v + 2.0 * far) / f64::from(1u32 << k)).ceil() as u64 + 2;
+        side(sides.x) * side(sides.y) <= MOST
+    })?;
+    let up = f64::from(1u32 << level);
+    let low = |v: f64| ((v - far) / up).floor() as i64;
+    let high = |v: f64| ((v + far) / up).ceil() as i64 + 1;
+    let (x, y) = (low(corner.x), low(corner.y));
+    let (right, bottom) = (high(corner.x + sides.x), high(corner.y + sides.y));
+    let rect = Rect::new(x, y, (right - x) as u32, (bottom - y) as u32);
+    Some((rect.intersect(reference.at_level(level).rect()), level))
+}
+
+/// The corners of the box outside which a mask of these pixels covers nothing, in pixels of the reference.
+pub(crate) fn reach(rect: Rect, level: u32) -> (Point, Point) {
+    let up = f64::from(1u32 << level);
+    let at = |x: i64, y: i64| Point::new(up * x as f64, up * y as f64);
+    (at(rect.x - 1, rect.y - 1), at(rect.right() + 1, rect.bottom() + 1))
+}
+
+/// Whether two boxes touch.
+pub(crate) fn meets(a: (Point, Point), b: (Point, Point)) -> bool {
+    b.0.x <= a.1.x && b.1.x >= a.0.x && b.0.y <= a.1.y && b.1.y >= a.0.y
 }
 
 /// Where a closed outline crosses a row, from left to right, and how often it has wound around what follows: a stroke that

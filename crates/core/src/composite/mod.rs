@@ -17,10 +17,10 @@ pub mod seams;
 pub use extent::extent;
 
 use crate::combine::Method;
-use crate::combine::consensus::{Choice, Field, LayerData};
+use crate::combine::consensus::{Choice, DIFFER, Field, LayerData};
 use crate::geometry::{Homography, Point, Size, ends};
 use crate::noise::NoiseModel;
-use crate::pixel::distance::distances;
+use crate::pixel::distance::distances_within;
 pub use border::Shown;
 use light::Light;
 use mask::{Mask, Sheet};
@@ -362,9 +362,11 @@ pub fn fit(
     let Sides { plate, source } = sides;
     let drawn: Vec<bool> = mask.weights().iter().map(|w| *w >= 0.5).collect();
     let w = rect.width as usize;
-    let outside = distances(&drawn, w);
     let matched = lift.tone && matches!(lift.source, Source::Frame(_));
-    let light = if matched { Light::find(&plate, &source, rect.size()) } else { None };
+    let (outside, light) = rayon::join(
+        || distances_within(&drawn, w, border::OUTSIDE),
+        || if matched { Light::find(&plate, &source, rect.size()) } else { None },
+    );
     let source = match &light {
         Some(light) => light.lit(&source, rect.size()),
         None => source,
@@ -376,20 +378,30 @@ pub fn fit(
     };
     let layers = vec![plate.clone(), source.times(tone)];
     let field = Field::new(rect.size(), layers, noise, up);
-    let (taken, noticed) = if lift.seek {
-        let found = border::seek(&field, &drawn, lift.trim);
+    let chi = border::differences(&field);
+    let differs: Vec<bool> = chi.iter().map(|v| *v > DIFFER).collect();
+    let clear = distances_within(&differs, w, border::CLEAR);
+    let ground = border::Ground { field: &field, chi: &chi, clear: &clear, drawn: &drawn, outside: &outside };
+    let (taken, widths, noticed) = if lift.seek {
         let soft = (lift.soft > 0.0).then_some(lift.soft as f32 / up);
-        mask.set(border::fade(&field, &found.taken, soft, up));
-        (
-            found.taken,
-            Noticed { things: found.things, undecided: found.undecided, torn: found.torn, kept: 0.0 },
-        )
+        let (found, widths) =
+            rayon::join(|| border::seek(&ground, lift.trim), || border::widths(&field, &chi, soft, up));
+        let noticed =
+            Noticed { things: found.things, undecided: found.undecided, torn: found.torn, kept: 0.0 };
+        (found.taken, Some(widths), noticed)
     } else {
-        (drawn, Noticed::default())
+        (drawn, None, Noticed::default())
     };
-    let distance = distances(&rim_of(&taken, w), w);
-    let tone =
-        if matched { rim::membrane(&field, (&plate, &source), &distance, tone, (rect, level)) } else { None };
+    let (weights, tone) = rayon::join(
+        || widths.map(|widths| border::fade(&taken, w, &widths)),
+        || {
+            let distance = matched.then(|| distances_within(&rim_of(&taken, w), w, rim::RIM as usize))?;
+            rim::membrane((&plate, &source), (&distance, &clear), tone, (rect, level))
+        },
+    );
+    if let Some(weights) = weights {
+        mask.set(weights);
+    }
     let tone = match light {
         Some(light) => Some(light.with(tone, (rect, level))),
         None => tone,

@@ -6,12 +6,11 @@
 //! bleeds in. Cost: a few operations a pixel.
 
 use super::mask::Sheet;
-use crate::combine::consensus::{DIFFER, Field, LayerData};
+use crate::combine::consensus::LayerData;
 use crate::geometry::Rect;
-use crate::pixel::distance::distances;
 
 /// Pixels to each side of the border that are compared.
-const RIM: f32 = 5.0;
+pub(super) const RIM: f32 = 5.0;
 /// Most that the tone is changed by, as a logarithm of root codes: 0.3 stops of light.
 const MOST: f32 = 0.104;
 /// Less than this is nothing.
@@ -49,23 +48,20 @@ pub(super) fn level(plate: &LayerData, source: &LayerData, around: impl Fn(usize
 }
 
 /// What the source's light is multiplied by at each place; `None` where nothing has to be matched. `distance` is that to the
-/// border; the source was multiplied by `level` when it came into the field.
+/// border and `clear` that to what differs; the source was multiplied by `level` when it came into the field.
 pub(super) fn membrane(
-    field: &Field,
     (plate, source): (&LayerData, &LayerData),
-    distance: &[f32],
+    (distance, clear): (&[f32], &[f32]),
     level: [f32; 3],
     (rect, of): (Rect, u32),
 ) -> Option<[Sheet; 3]> {
-    let w = field.width();
+    let w = rect.width as usize;
     let own = grid(rect);
     let (x0, y0, cw, ch) = (own.x, own.y, own.width as usize, own.height as usize);
     let cell_of = |p: usize| {
         let (x, y) = (rect.x + (p % w) as i64, rect.y + (p / w) as i64);
         ((y >> COARSE) - y0) as usize * cw + ((x >> COARSE) - x0) as usize
     };
-    let differs: Vec<bool> = (0..distance.len()).map(|p| field.chi2(0, 1, p) > DIFFER).collect();
-    let clear = distances(&differs, w);
     let mut cells = vec![[0.0f32; 4]; cw * ch];
     for p in (0..distance.len()).filter(|&p| distance[p] <= RIM && clear[p] > SHADE) {
         let usable = (0..3).all(|c| [plate, source].iter().all(|l| USABLE.contains(&l.planes[c][p])));

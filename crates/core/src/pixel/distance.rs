@@ -12,18 +12,7 @@ pub fn distances(set: &[bool], width: usize) -> Vec<f32> {
     }
     // Squared, along the rows only.
     let mut along = vec![0.0; set.len()];
-    along.par_chunks_mut(width).zip(set.par_chunks(width)).for_each(|(along, set)| {
-        let mut far = f32::INFINITY;
-        for (a, s) in along.iter_mut().zip(set) {
-            far = if *s { 0.0 } else { far + 1.0 };
-            *a = far;
-        }
-        far = f32::INFINITY;
-        for a in along.iter_mut().rev() {
-            far = a.min(far + 1.0);
-            *a = far * far;
-        }
-    });
+    along.par_chunks_mut(width).zip(set.par_chunks(width)).for_each(|(along, set)| along_row(set, along));
     // The picture lies on its side, so that each task has a column to itself.
     let mut columns = vec![0.0; set.len()];
     columns.par_chunks_mut(height).enumerate().for_each_init(
@@ -37,6 +26,63 @@ pub fn distances(set: &[bool], width: usize) -> Vec<f32> {
         out.iter_mut().zip(columns[y..].iter().step_by(height)).for_each(|(o, v)| *o = v.sqrt());
     });
     along
+}
+
+/// The same up to `reach` pixels, and without end beyond: much quicker where that is little.
+///
+/// Cost: `reach` operations a pixel, on all cores.
+pub fn distances_within(set: &[bool], width: usize, reach: usize) -> Vec<f32> {
+    let height = set.len().checked_div(width).unwrap_or(0);
+    if height == 0 {
+        return vec![f32::INFINITY; set.len()];
+    }
+    let mut along = vec![0.0; set.len()];
+    along.par_chunks_mut(width).zip(set.par_chunks(width)).for_each(|(along, set)| along_row(set, along));
+    let mut out = vec![f32::INFINITY; set.len()];
+    out.par_chunks_mut(width).enumerate().for_each(|(y, out)| {
+        for from in y.saturating_sub(reach)..(y + reach + 1).min(height) {
+            let off = y.abs_diff(from) as f32;
+            vector::lower(out, &along[from * width..][..width], off * off);
+        }
+        vector::roots(out, (reach * reach) as f32);
+    });
+    out
+}
+
+/// Squared distances along a row to the nearest pixel that is set.
+fn along_row(set: &[bool], along: &mut [f32]) {
+    let mut far = f32::INFINITY;
+    for (a, s) in along.iter_mut().zip(set) {
+        far = if *s { 0.0 } else { far + 1.0 };
+        *a = far;
+    }
+    far = f32::INFINITY;
+    for a in along.iter_mut().rev() {
+        far = a.min(far + 1.0);
+        *a = far * far;
+    }
+}
+
+/// Loops that are compiled for wide vectors.
+mod vector {
+    use multiversion::multiversion;
+
+    /// Lowers each value to another one and `more`.
+    #[multiversion(targets("x86_64+avx2"))]
+    pub fn lower(values: &mut [f32], others: &[f32], more: f32) {
+        for (v, o) in values.iter_mut().zip(others) {
+            let other = *o + more;
+            *v = if other < *v { other } else { *v };
+        }
+    }
+
+    /// Roots of values up to a limit; without end beyond.
+    #[multiversion(targets("x86_64+avx2"))]
+    pub fn roots(values: &mut [f32], limit: f32) {
+        for v in values {
+            *v = if *v <= limit { v.sqrt() } else { f32::INFINITY };
+        }
+    }
 }
 
 /// The lowest of parabolas that stand on each place of a line.
@@ -89,6 +135,15 @@ mod tests {
                 let to = |j: usize| ((i % w) as f32 - (j % w) as f32).hypot((i / w) as f32 - (j / w) as f32);
                 let nearest = (0..w * h).filter(|&j| set[j]).map(to).fold(f32::INFINITY, f32::min);
                 prop_assert!(d == nearest || (d - nearest).abs() < 1e-3);
+            }
+        }
+
+        #[test]
+        fn up_to_a_reach_they_are_the_same(w in 1usize..20, h in 1usize..20, reach in 0usize..12, places in prop::collection::vec(0usize..400, 0..6)) {
+            let mut set = vec![false; w * h];
+            places.iter().for_each(|p| set[p % (w * h)] = true);
+            for (near, far) in distances_within(&set, w, reach).into_iter().zip(distances(&set, w)) {
+                prop_assert_eq!(near, if far <= reach as f32 { far } else { f32::INFINITY });
             }
         }
     }

@@ -258,6 +258,7 @@ impl Stack {
                 }
                 (_, None, _) => continue,
             };
+            let tone = lift.fit.tone.as_ref().map(|t| [0, 1, 2].map(|c| t[c].row(from.y + up * y as f64)));
             for x in span.0 as usize..(span.1 as usize).min(w) {
                 if weights[x] <= 0.0 {
                     continue;
@@ -265,8 +266,8 @@ impl Stack {
                 let light = |v: u16| f32::from(v).powi(2);
                 let old = [0, 1, 2].map(|c| light(plate[c][y * w + x]));
                 let mut new = [0, 1, 2].map(|c| light(row[c][x]));
-                if let Some(tone) = &lift.fit.tone {
-                    let at = Point::new(from.x + up * x as f64, from.y + up * y as f64);
+                if let Some(tone) = &tone {
+                    let at = from.x + up * x as f64;
                     (0..3).for_each(|c| new[c] = (new[c] * tone[c].get(at)).min(WHITE));
                 }
                 let share = match lift.source {

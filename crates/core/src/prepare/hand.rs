@@ -1,0 +1,76 @@
+//! Frames laid by hand.
+
+use crate::geometry::Homography;
+use crate::matching;
+use crate::pixel::FrameSource;
+use crate::plan::{FramePlan, Plan};
+use crate::recipe::{Hand, Recipe};
+use crate::register::{self, RegisterError};
+
+/// Lays frames where their owner put them; what the alignment found out about the others stays.
+///
+/// # Errors
+/// When a frame cannot be read.
+pub fn lay_by_hand(
+    plan: &mut Plan,
+    recipe: &Recipe,
+    sources: &[&dyn FrameSource],
+) -> Result<(), RegisterError> {
+    let found = plan.frames.clone();
+    for hand in &recipe.hands {
+        if hand.frame >= found.len() || hand.on >= found.len() || hand.frame == plan.reference {
+            continue; // the reference is never moved
+        }
+        // What the hand was laid over has itself a place over the reference.
+        let on = &found[hand.on];
+        if on.misfit.is_some() && hand.on != plan.reference {
+            continue;
+        }
+        let transform = on.transform.after(&laid(hand, &found));
+        let mut frame = FramePlan {
+            transform,
+            misfit: None,
+            bend: None,
+            residual_px: hand_residual(hand),
+            points: Vec::new(),
+            refused: Vec::new(),
+            worst: None,
+            by_hand: true,
+            ..found[hand.frame].clone()
+        };
+        if transform.inverse().is_none() {
+            continue;
+        }
+        if hand.snap {
+            let [reference, own] = [plan.reference, hand.frame].map(|i| sources[i]);
+            if let Some(better) = register::snap(reference, own, &transform)? {
+                let FramePlan { transform, residual_px, points, refused, worst, .. } = better;
+                frame = FramePlan { transform, residual_px, points, refused, worst, ..frame };
+            }
+        }
+        plan.frames[hand.frame] = frame;
+        matching::match_gains(sources, plan.reference, &mut plan.frames, Some(hand.frame), matching::SIDE)?;
+        // A frame that lies only roughly says nothing about where its light fell.
+        plan.frames[hand.frame].field = None;
+    }
+    Ok(())
+}
+
+/// Where a hand lays its frame, over the frame it was laid over.
+fn laid(hand: &Hand, found: &[FramePlan]) -> Homography {
+    let (own, on) = (&found[hand.frame], &found[hand.on]);
+    let start = hand.by_pairs().unwrap_or_else(|| {
+        let back = on.transform.inverse().unwrap_or(Homography::IDENTITY);
+        if own.misfit.is_none() { back.after(&own.transform) } else { Homography::IDENTITY }
+    });
+    hand.nudge(on.size).after(&start)
+}
+
+/// What the pairs leave before the nudge; `None` where they determine the fit exactly.
+fn hand_residual(hand: &Hand) -> Option<f64> {
+    let h = hand.by_pairs()?;
+    let n = hand.pairs.len();
+    let spare = n > 2 && n != 4;
+    let square: f64 = hand.pairs.iter().map(|p| h.apply(p.from).distance(p.to).powi(2)).sum();
+    spare.then(|| (square / n as f64).sqrt())
+}

@@ -1,0 +1,318 @@
+//! Lifts made ready: fitted into the plate, their highlights and seams, and a geometry of their own.
+
+use crate::combine::consensus::LayerData;
+use crate::composite::mask::{self, Mask};
+use crate::composite::place::{Grey, Thing};
+use crate::composite::seams::{self, Pictures, Seam};
+use crate::composite::{self, Fitted, Laid, Lift, Noticed, Place, Sides, Source};
+use crate::develop::Develop;
+use crate::geometry::{Homography, Point, Rect, ends};
+use crate::pixel::FrameSource;
+use crate::pixel::tone::to_linear;
+use crate::plan::Plan;
+use crate::recipe::{Canvas, Recipe};
+use crate::render::{RenderError, Scene, View};
+use rayon::prelude::*;
+use std::hash::{DefaultHasher, Hash, Hasher};
+use std::sync::Arc;
+
+/// Makes the recipe's lifts ready, by `fit`, which may remember them; those that are off, lie outside the reference or
+/// were drawn on a frame that does not fit are left out.
+///
+/// # Errors
+/// When a frame cannot be read.
+pub fn lift(
+    plan: &mut Plan,
+    recipe: &Recipe,
+    fit: impl Fn(&Plan, &Lift) -> Result<Option<Arc<Fitted>>, RenderError> + Sync,
+) -> Result<(), RenderError> {
+    plan.lifts = Arc::default();
+    let mut waiting: Vec<Wanted<'_>> =
+        recipe.lifts.iter().enumerate().filter(|(_, l)| !l.off).map(|l| Wanted::new(plan, l)).collect();
+    // Side by side go those that lie over none that is still to be fitted.
+    while !waiting.is_empty() {
+        let free = |k: usize| waiting[..k].iter().all(|before| !waiting[k].lies_over(before));
+        let frees: Vec<bool> = (0..waiting.len()).map(free).collect();
+        let (now, later): (Vec<_>, Vec<_>) = waiting.into_iter().zip(frees).partition(|(_, free)| *free);
+        let laid = now.par_iter().map(|(wanted, _)| {
+            let (index, lift) = wanted.lift;
+            let key = fit_key(plan, recipe, lift);
+            let fit = fit(plan, lift)?;
+            Ok(fit.map(|fit| Laid { index, key, source: lift.source, strength: lift.strength, fit }))
+        });
+        let laid: Vec<Option<Laid>> = laid.collect::<Result<_, RenderError>>()?;
+        let lifts = Arc::make_mut(&mut plan.lifts);
+        lifts.extend(laid.into_iter().flatten());
+        lifts.sort_by_key(|l| l.index);
+        waiting = later.into_iter().map(|(wanted, _)| wanted).collect();
+    }
+    Ok(())
+}
+
+/// A lift that is to be fitted, with its place in the recipe's list.
+struct Wanted<'a> {
+    lift: (usize, &'a Lift),
+    /// The box that it may cover, once it is fitted.
+    reach: Option<(Point, Point)>,
+    /// The box in which it looks at the plate.
+    seen: (Point, Point),
+}
+
+impl<'a> Wanted<'a> {
+    fn new(plan: &Plan, lift: (usize, &'a Lift)) -> Self {
+        let (outline, _) = placed(plan, lift.1);
+        let (soft, margin) = border(&outline, lift.1);
+        let area = mask::area(&outline, soft, margin, plan.reference_size());
+        Self { lift, reach: area.map(|(rect, level)| mask::reach(rect, level)), seen: seen(&outline, lift.1) }
+    }
+
+    /// Whether it may be fitted to another one.
+    fn lies_over(&self, other: &Self) -> bool {
+        let (from, to) = self.seen;
+        other.reach.is_some_and(|reach| mask::meets(reach, (from, to)))
+    }
+}
+
+/// The box in which a lift looks at the plate, in pixels of the reference.
+fn seen(outline: &[Point], lift: &Lift) -> (Point, Point) {
+    let far = composite::margin(outline, lift.soft);
+    let (low, high) = ends(outline);
+    (Point::new(low.x - far, low.y - far), Point::new(high.x + far, high.y + far))
+}
+
+/// Over how many pixels the border of a lift fades as it is drawn, and how many around it may be covered.
+fn border(outline: &[Point], lift: &Lift) -> (f64, f64) {
+    if lift.seek { (0.0, composite::margin(outline, lift.soft)) } else { (lift.soft, 0.0) }
+}
+
+/// Lifts of the plan that a lift is laid over: those before it in the list, or all when it is not there, as far as they reach it.
+fn below(plan: &Plan, recipe: &Recipe, lift: &Lift) -> Vec<Laid> {
+    let own = recipe.lifts.iter().position(|l| l.is_shaped_as(lift)).unwrap_or(usize::MAX);
+    let (outline, _) = placed(plan, lift);
+    let (from, to) = seen(&outline, lift);
+    let touches = |l: &&Laid| l.fit.mask.touches(from, to);
+    plan.lifts.iter().filter(|l| l.index < own).filter(touches).cloned().collect()
+}
+
+/// Where a lift's outline lies on the reference, and what leads back from there when it has a geometry of its own.
+fn placed(plan: &Plan, lift: &Lift) -> (Vec<Point>, Option<Homography>) {
+    let on = &plan.frames[lift.on].transform;
+    let drawn: Vec<Point> = lift.outline.iter().map(|&p| on.apply(p)).collect();
+    // With a geometry of its own it lies where what it shows is moved to.
+    let moved = lift.place.map(|p| p.about(composite::middle(&drawn)));
+    let outline = drawn.iter().map(|&p| moved.map_or(p, |m| m.apply(p))).collect();
+    (outline, moved.and_then(|m| m.inverse()))
+}
+
+/// A number that is the same for lifts of the same shape over the same others, for keeping what [`fit`] made.
+pub fn fit_key(plan: &Plan, recipe: &Recipe, lift: &Lift) -> u64 {
+    let mut hash = DefaultHasher::new();
+    lift.shape().hash(&mut hash);
+    below(plan, recipe, lift).iter().for_each(|l| (l.key, l.strength.to_bits()).hash(&mut hash));
+    hash.finish()
+}
+
+/// How many stops the highlights stand over the plate that a [`Source::Calm`] lift takes off: their median; `None` where there
+/// are none.
+///
+/// # Errors
+/// When a frame cannot be read.
+pub fn glare(
+    plan: &Plan,
+    recipe: &Recipe,
+    sources: &[&dyn FrameSource],
+    lift: &Laid,
+) -> Result<Option<f32>, RenderError> {
+    /// What is this many stops over the plate is a highlight.
+    const HIGHLIGHT: f32 = 0.3;
+    let Source::Calm(frame) = lift.source else { return Ok(None) };
+    let recipe = Recipe { canvas: Canvas::Reference, develop: Develop::default(), ..recipe.clone() };
+    let scene = Scene { recipe: &recipe, plan, sources };
+    let (rect, level) = lift.fit.mask.guide();
+    let plate = scene.render(View::By(recipe.method), rect, level)?;
+    let shown = scene.render(View::Frame(frame), rect, level)?;
+    let light = |p: &[u16]| p.iter().map(|&v| to_linear(f64::from(v) / 65535.0)).sum::<f64>() + 3e-3;
+    let pairs = plate.data.chunks_exact(3).zip(shown.data.chunks_exact(3)).zip(lift.fit.mask.weights());
+    let mut stops: Vec<f32> = pairs
+        .filter(|(_, weight)| **weight > 0.5)
+        .map(|((p, s), _)| (light(s) / light(p)).log2() as f32)
+        .filter(|s| *s > HIGHLIGHT)
+        .collect();
+    stops.sort_unstable_by(f32::total_cmp);
+    Ok(stops.get(stops.len() / 2).copied())
+}
+
+/// Fits a lift into the plate; `None` where it lies outside, or where it was drawn on or comes from a frame that does not fit.
+///
+/// It is fitted to the plate with the plan's lifts that come before it. It depends on the plan, the frames in use, the method, the areas
+/// to keep and what [`fit_key`] tells apart.
+///
+/// # Errors
+/// When a frame cannot be read.
+pub fn fit(
+    plan: &Plan,
+    recipe: &Recipe,
+    sources: &[&dyn FrameSource],
+    lift: &Lift,
+) -> Result<Option<Fitted>, RenderError> {
+    let on = &plan.frames[lift.on];
+    if on.misfit.is_some() || lift.source.frame().is_some_and(|i| plan.frames[i].misfit.is_some()) {
+        return Ok(None);
+    }
+    let (outline, back) = placed(plan, lift);
+    let (soft, margin) = border(&outline, lift);
+    let Some(mut mask) = Mask::drawn(&outline, soft, margin, plan.reference_size()) else { return Ok(None) };
+    let recipe = Recipe { canvas: Canvas::Reference, develop: Develop::default(), ..recipe.clone() };
+    let scene = Scene { recipe: &recipe, plan, sources };
+    let (rect, level) = mask.guide();
+    if lift.follow && !lift.seek {
+        let seen = scene.render(View::By(recipe.method), rect, level)?;
+        let light = |p: &[u16]| p.iter().map(|&v| f32::from(v)).sum::<f32>() / (3.0 * 65535.0);
+        let guide: Vec<f32> = seen.data.chunks_exact(3).map(light).collect();
+        mask.follow(&guide, (2.0 * lift.soft).max(f64::from(8u32 << level)));
+    }
+    let together = || {
+        let (true, Source::Frame(frame), None) = (lift.grain, lift.source, lift.place) else {
+            return Ok(None);
+        };
+        // Half as fine: what shows the same does so over more than a pixel.
+        let (x, y) = (rect.x >> 1, rect.y >> 1);
+        let half = Rect::new(x, y, (rect.right() / 2 + 1 - x) as u32, (rect.bottom() / 2 + 1 - y) as u32);
+        let half = half.intersect(plan.reference_size().at_level(level + 1).rect());
+        scene.together(frame, half, level + 1)
+    };
+    let fitted = || -> Result<Fitted, RenderError> {
+        if !lift.seek && !lift.tone {
+            return Ok(Fitted { mask, tone: None, back, together: None, noticed: Noticed::default() });
+        }
+        let below = below(plan, &recipe, lift);
+        let sides = scene.sides(lift.source, back.as_ref(), &below, (rect, level))?;
+        Ok(composite::fit(lift, mask, back, sides, &plan.noise))
+    };
+    let (fitted, together) = rayon::join(fitted, together);
+    let mut fitted = fitted?;
+    fitted.together = together?.map(Arc::new);
+    for keep in &recipe.keeps {
+        let on = &plan.frames[keep.on];
+        if on.misfit.is_none() {
+            let outline: Vec<Point> = keep.outline.iter().map(|&p| on.transform.apply(p)).collect();
+            fitted.noticed.kept += fitted.spare(&outline, plan.reference_size());
+        }
+    }
+    for outline in &lift.less {
+        let outline: Vec<Point> = outline.iter().map(|&p| on.transform.apply(p)).collect();
+        fitted.spare(&outline, plan.reference_size());
+    }
+    Ok(Some(fitted))
+}
+
+/// Where a lift of the plan can be seen, strongest first, in pixels of the reference; judged on a picture whose longer side has at
+/// most `side` pixels.
+///
+/// # Errors
+/// When a frame cannot be read.
+pub fn seams(
+    plan: &Plan,
+    recipe: &Recipe,
+    sources: &[&dyn FrameSource],
+    laid: &Laid,
+    side: u32,
+) -> Result<Vec<Seam>, RenderError> {
+    /// Most pixels that are looked at.
+    const MOST: u64 = 600_000;
+    let full = plan.reference_size();
+    let (rect, coarse) = laid.fit.mask.guide();
+    let lift = &recipe.lifts[laid.index];
+    let region = |level: u32| {
+        let scaled = |v: i64| (v << coarse) >> level;
+        let (x, y) = (scaled(rect.x), scaled(rect.y));
+        let (right, bottom) = (scaled(rect.right()) + 1, scaled(rect.bottom()) + 1);
+        let all = full.at_level(level).rect();
+        Rect::new(x - 16, y - 16, (right - x) as u32 + 32, (bottom - y) as u32 + 32).intersect(all)
+    };
+    let fits = |k: &u32| full.width.max(full.height) >> k <= side && region(*k).size().pixels() <= MOST;
+    let level = (0..16).find(fits).unwrap_or(coarse);
+    let area = region(level);
+    let recipe = Recipe { canvas: Canvas::Reference, develop: Develop::default(), ..recipe.clone() };
+    let scene = Scene { recipe: &recipe, plan, sources };
+    let (before, after) = plan.lifts.split_at(plan.lifts.partition_point(|l| l.index < laid.index));
+    let Sides { plate, source } = scene.sides(laid.source, laid.fit.back.as_ref(), before, (area, level))?;
+    let up = f64::from(1u32 << level);
+    let at = |v: i64| (v as f64 + 0.5) * up - 0.5;
+    let width = area.width as usize;
+    let weights = |laid: &Laid| -> Vec<f32> {
+        let row = |y| laid.fit.mask.row(Point::new(at(area.x), at(y)), up, width);
+        (area.y..area.bottom()).flat_map(|y| row(y).unwrap_or_else(|| vec![0.0; width])).collect()
+    };
+    let mut hidden = vec![false; area.size().pixels() as usize];
+    for above in after.iter().skip(1) {
+        hidden.iter_mut().zip(weights(above)).for_each(|(h, w)| *h |= w > 0.0);
+    }
+    let result = scene.laid(area, level)?.1;
+    let pictures = Pictures { result, plate, source, weights: weights(laid), hidden };
+    let mut found = seams::find(&pictures, lift, area.size(), &plan.noise, up as f32);
+    for seam in &mut found {
+        let p = seam.place;
+        let place =
+            Rect::new((p.x + area.x) << level, (p.y + area.y) << level, p.width << level, p.height << level);
+        seam.place = place.intersect(full.rect());
+    }
+    Ok(found)
+}
+
+/// The geometry of its own with which what a lift shows lies best on what the plate shows near there; `None` when nothing
+/// alike is found, or the lift comes from no frame that fits.
+///
+/// # Errors
+/// When a frame cannot be read.
+pub fn place(
+    plan: &Plan,
+    recipe: &Recipe,
+    sources: &[&dyn FrameSource],
+    lift: &Lift,
+) -> Result<Option<Place>, RenderError> {
+    /// How far around it is searched, as a share of its longer side, and at least, in pixels of the reference.
+    const AROUND: (f64, f64) = (0.75, 32.0);
+    let on = &plan.frames[lift.on];
+    let Some(frame) = lift.source.frame() else { return Ok(None) };
+    if on.misfit.is_some() || plan.frames[frame].misfit.is_some() {
+        return Ok(None);
+    }
+    let drawn: Vec<Point> = lift.outline.iter().map(|&p| on.transform.apply(p)).collect();
+    let size = plan.reference_size();
+    let Some(mask) = Mask::drawn(&drawn, 0.0, 0.0, size) else { return Ok(None) };
+    let (rect, level) = mask.guide();
+    let up = f64::from(1u32 << level);
+    let start = lift.place.unwrap_or(Place::UNMOVED);
+    let recipe = Recipe { canvas: Canvas::Reference, develop: Develop::default(), ..recipe.clone() };
+    let scene = Scene { recipe: &recipe, plan, sources };
+    let grey = |layer: &LayerData, rect: Rect| Grey {
+        width: rect.width as usize,
+        height: rect.height as usize,
+        corner: Point::new(rect.x as f64, rect.y as f64),
+        values: (0..layer.planes[0].len())
+            .map(|i| layer.planes.iter().map(|p| f32::from(p[i])).sum::<f32>() / 3.0)
+            .collect(),
+    };
+    let low = |v: f64| (v + 0.5) / up - 0.5;
+    let middle = composite::middle(&drawn);
+    let picture = grey(&scene.sides(lift.source, None, &[], (rect, level))?.source, rect);
+    let inside = mask.weights().iter().map(|w| *w > 0.9).collect();
+    let thing = Thing { picture, inside, middle: Point::new(low(middle.x), low(middle.y)) };
+    let reach = ((AROUND.0 * f64::from(rect.width.max(rect.height))).max(AROUND.1 / up)) as i64;
+    let shift = start.shift.map(|v| (v / up).round() as i64);
+    let around = Rect::new(
+        rect.x + shift[0] - reach,
+        rect.y + shift[1] - reach,
+        rect.width + 2 * reach as u32,
+        rect.height + 2 * reach as u32,
+    );
+    let around = around.intersect(size.at_level(level).rect());
+    if around.width < 16 || around.height < 16 {
+        return Ok(None);
+    }
+    let below = below(plan, &recipe, lift);
+    let plate = grey(&scene.sides(lift.source, None, &below, (around, level))?.plate, around);
+    let scaled = |p: Place, by: f64| Place { shift: p.shift.map(|v| by * v), ..p };
+    Ok(composite::place::find(thing, plate, scaled(start, 1.0 / up)).map(|p| scaled(p, up)))
+}
