@@ -17,6 +17,7 @@ mod runs;
 mod sets;
 mod shoots;
 mod store;
+mod tiles;
 mod views;
 
 pub use doubts::Evidence;
@@ -30,11 +31,12 @@ pub use export::{ExportFormat, ExportRequest};
 pub use model::{
     AgreementFact, AreaInfo, CanvasInfo, Change, CropInfo, DoubtInfo, Event, ExtentInfo, Finding, FitInfo,
     FolderInfo, FrameInfo, FrameState, GlareInfo, LiftInfo, LiftShape, LightInfo, Look, MovingInfo,
-    OriginInfo, PlaceShape, Proposal, Purpose, RelinkInfo, RunInfo, RunKind, RunState, SeamInfo, SetDetail,
-    SetSummary, StateInfo, StateKey, StepInfo, Wanted,
+    OriginInfo, PlaceShape, Proposal, Purpose, Reach, RelinkInfo, RunInfo, RunKind, RunState, SeamInfo,
+    SetDetail, SetSummary, StateInfo, StateKey, StepInfo, TileNames, Wanted,
 };
 pub use sets::Incoming;
-pub use views::{Pixels, TILE};
+pub use tiles::TILE;
+pub use views::Pixels;
 
 use evanu_media::TiledFrame;
 use lru::LruCache;
@@ -55,7 +57,7 @@ struct Inner {
     pyramids: Mutex<LruCache<String, Arc<TiledFrame>>>,
     opened: Mutex<HashMap<i64, Arc<opened::Opened>>>,
     tiles: Mutex<LruCache<String, Arc<Vec<u8>>>>,
-    aligned: Mutex<views::AlignedTiles>,
+    aligned: Mutex<tiles::AlignedTiles>,
     /// Sets whose consensus is being decided, as they are shown meanwhile; nothing yet while the plan is on its way.
     drafts: Mutex<HashMap<i64, opened::Draft>>,
     /// What the consensus chose, for the states last looked at; each is held while it is being decided.
@@ -97,7 +99,7 @@ impl Studio {
             opened: Mutex::new(HashMap::new()),
             drafts: Mutex::new(HashMap::new()),
             tiles: Mutex::new(LruCache::new(capacity(1200))),
-            aligned: Mutex::new(views::AlignedTiles::new()),
+            aligned: Mutex::new(tiles::AlignedTiles::new()),
             chosen: Mutex::new(LruCache::new(capacity(6))),
             deciding: Mutex::new(()),
             states: Mutex::new(LruCache::new(capacity(4))),

@@ -4,7 +4,8 @@
 use crate::error::StudioError;
 use crate::model::{ExtentInfo, LiftInfo, Proposal, Purpose, SeamInfo, Wanted};
 use crate::opened::{Loaded, fit_key};
-use crate::views::{Pixels, content_key, encode, invalid};
+use crate::tiles::content_key;
+use crate::views::{Pixels, encode, invalid};
 use crate::{Studio, View, lock};
 use evanu_core::composite::seams::{Mend, Seam};
 use evanu_core::composite::{Fitted, Lift, Place, Source};

@@ -208,6 +208,31 @@ pub struct CanvasInfo {
     pub tile: u32,
 }
 
+/// What a plate's tiles are called by, so that their addresses stay while nothing changes that reaches them: a tile is called
+/// `bare`, followed by a hyphen and the name of each lift whose box it touches, borders included.
+#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
+pub struct TileNames {
+    /// The plate without lifts.
+    pub bare: String,
+    /// Its lifts in the order in which they are laid.
+    pub lifts: Vec<Reach>,
+}
+
+/// A lift and the box that it may change.
+#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
+pub struct Reach {
+    /// Its name.
+    pub name: String,
+    /// Its first column, in plate pixels.
+    pub left: f64,
+    /// Its first row.
+    pub top: f64,
+    /// Its last column.
+    pub right: f64,
+    /// Its last row.
+    pub bottom: f64,
+}
+
 /// Everything about an open set.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct SetDetail {
@@ -226,6 +251,8 @@ pub struct SetDetail {
     pub canvas: Option<CanvasInfo>,
     /// Changes whenever the plate's pixels do.
     pub plate_key: Option<String>,
+    /// What the plate's tiles may be called by instead; `None` while its lifts are being fitted.
+    pub tile_names: Option<TileNames>,
     /// Whether the median is shown while the consensus is being decided.
     pub draft: bool,
     /// Changes whenever aligned frames do.

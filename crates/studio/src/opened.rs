@@ -6,7 +6,7 @@
 use crate::error::StudioError;
 use crate::model::{AgreementFact, CanvasInfo, Event, FrameRow};
 use crate::prepare::plan_key;
-use crate::views::TILE;
+use crate::tiles::TILE;
 use crate::{Method, Recipe, Studio, lock};
 use evanu_core::combine::consensus::Choice;
 use evanu_core::composite::{Lift, Source};
@@ -19,7 +19,11 @@ use evanu_core::render::{RenderError, Scene};
 use evanu_media::{CameraData, TiledFrame};
 use std::ops::Deref;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, Mutex, TryLockError, mpsc};
+use std::time::Duration;
+
+/// How long the answer to a change waits for lifts that are being fitted, so that it can tell which tiles they change.
+const FITTED: Duration = Duration::from_millis(100);
 
 /// A set that is opened: everything about it but how its lifts fit.
 pub(crate) struct Opened {
@@ -168,6 +172,17 @@ impl Studio {
     /// The same with its lifts fitted; who asks while that is being done waits for it.
     pub(crate) fn lifted(&self, opened: &Arc<Opened>) -> Result<Loaded, StudioError> {
         self.lifted_by(opened, |plan| self.lift(plan, opened))
+    }
+
+    /// The same when nobody has to wait for it.
+    pub(crate) fn at_hand(&self, opened: &Arc<Opened>) -> Option<Loaded> {
+        let lifted = match opened.lifted.try_lock() {
+            Ok(lifted) => lifted.clone(),
+            Err(TryLockError::Poisoned(lifted)) => lifted.into_inner().clone(),
+            Err(TryLockError::WouldBlock) => None,
+        };
+        let plan = lifted.or_else(|| opened.recipe.lifts.is_empty().then(|| opened.plan.clone()))?;
+        Some(Loaded { opened: opened.clone(), plan })
     }
 
     fn lifted_by(
@@ -322,12 +337,11 @@ impl Studio {
                 return Ok(());
             }
         }
+        let draft = drafting.is_some();
         let studio = self.clone();
         let work = move || -> Result<(), StudioError> {
             let Some(drafting) = drafting else {
-                // Gives way to the page, which is about to ask for tiles.
-                let fit = |plan: &mut Plan| studio.0.behind.install(|| studio.lift(plan, &opened));
-                return studio.lifted_by(&opened, fit).map(|_| ());
+                return studio.lifted(&opened).map(|_| ());
             };
             // One after another: what was changed again meanwhile is not decided.
             let _turn = lock(&studio.0.deciding);
@@ -337,12 +351,17 @@ impl Studio {
             studio.tell(Event::Set { id: set });
             weighed
         };
+        let (done, ready) = mpsc::channel();
         // On a thread of its own: those of the pools must not wait for what others of theirs are at.
         std::thread::spawn(move || {
             if let Err(e) = work() {
                 tracing::warn!("set {set} cannot be shown: {e}");
             }
+            let _nobody_waits = done.send(());
         });
+        if !draft {
+            let _in_time = ready.recv_timeout(FITTED);
+        }
         Ok(())
     }
 

@@ -289,6 +289,7 @@ impl Studio {
             reference: loaded.as_ref().map(|l| l.plan.reference),
             canvas: loaded.as_ref().map(|l| l.canvas_info()),
             plate_key: loaded.as_ref().map(|l| l.plate_key.clone()),
+            tile_names: loaded.as_ref().and_then(|l| self.tile_names(l)),
             draft: loaded.as_ref().is_some_and(|l| l.draft),
             frame_key: loaded.as_ref().map(|l| l.frame_key.clone()),
             light: loaded.as_ref().map(|l| light_words(l)),

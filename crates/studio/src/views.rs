@@ -10,13 +10,8 @@ use evanu_core::develop::Develop;
 use evanu_core::geometry::{Point, Rect, Size};
 use evanu_core::pixel::{FrameSource, Raster};
 use evanu_core::plan::{FramePlan, Plan};
-use evanu_core::render::{Aligned, RenderError, Scene};
+use evanu_core::render::{RenderError, Scene};
 use evanu_media::{encode_jpeg, encode_png};
-use lru::LruCache;
-use std::sync::Arc;
-
-/// Side of a tile in pixels.
-pub const TILE: u32 = 512;
 
 /// A frame that shows the same as the plate in more than this share of a spot agrees with it there; of a larger one, in which
 /// somebody small may stand, in more than the second.
@@ -31,35 +26,6 @@ pub enum Pixels {
     Jpeg,
     /// Exact in eight bits.
     Png,
-}
-
-/// Aligned samples of the tiles last looked at, so that a change of method shows at once; bounded in bytes.
-pub(crate) struct AlignedTiles {
-    tiles: LruCache<String, Arc<Aligned>>,
-    bytes: u64,
-}
-
-impl AlignedTiles {
-    const BUDGET: u64 = 256 << 20;
-
-    pub fn new() -> Self {
-        Self { tiles: LruCache::unbounded(), bytes: 0 }
-    }
-
-    fn get(&mut self, name: &str) -> Option<Arc<Aligned>> {
-        self.tiles.get(name).cloned()
-    }
-
-    fn put(&mut self, name: String, aligned: Arc<Aligned>) {
-        self.bytes += aligned.bytes;
-        if let Some(old) = self.tiles.put(name, aligned) {
-            self.bytes -= old.bytes;
-        }
-        while self.bytes > Self::BUDGET {
-            let Some((_, old)) = self.tiles.pop_lru() else { break };
-            self.bytes -= old.bytes;
-        }
-    }
 }
 
 /// The first pyramid level that is at most `side` pixels wide and high.
@@ -84,89 +50,6 @@ pub(crate) fn invalid(text: &str) -> StudioError {
 }
 
 impl Studio {
-    /// A tile of a view: encoded bytes and a tag that changes whenever they do.
-    ///
-    /// `place` is the tile's column and row. With `key` the caller says which state it means; an outdated one is
-    /// refused, so that an address always means the same bytes.
-    ///
-    /// # Errors
-    /// When the tile does not exist, is outdated, or the frames are not ready.
-    pub fn tile(
-        &self,
-        set: i64,
-        key: &str,
-        view: View,
-        level: u32,
-        place: (u32, u32),
-        kind: Pixels,
-    ) -> Result<(Arc<Vec<u8>>, String), StudioError> {
-        let mut opened = self.shown(set)?;
-        let own = matches!(view, View::Plate | View::By(_) | View::Agreement);
-        if own
-            && key != opened.plate_key
-            && let Some(state) = lock(&self.0.states).get(key)
-        {
-            opened = state.clone();
-        }
-        let current = if own { &opened.plate_key } else { &opened.frame_key };
-        if key != current {
-            return Err(StudioError::Conflict(
-                "the set has changed meanwhile; ask for its state again".into(),
-            ));
-        }
-        if let View::Frame(i) | View::Shot(i) | View::Difference(i) = view
-            && i >= opened.sources.len()
-        {
-            return Err(StudioError::NotFound(format!("there is no frame {i}")));
-        }
-        let loaded = if own { self.lifted(&opened)? } else { opened.bare() };
-        let region = loaded.with(|scene| {
-            let size = scene.size(view).at_level(level.min(31));
-            let side = i64::from(TILE);
-            let tile = Rect::new(i64::from(place.0) * side, i64::from(place.1) * side, TILE, TILE);
-            tile.intersect(size.rect())
-        });
-        if region.is_empty() || level > 24 {
-            return Err(StudioError::NotFound("there is no such tile".into()));
-        }
-        // A plate's tile is the same as long as the lifts are that reach it.
-        let content = if own {
-            loaded.with(|scene| {
-                let (up, canvas) = (f64::from(1u32 << level), scene.canvas());
-                let at = |x: i64, y: i64| {
-                    Point::new(canvas.x as f64 + up * x as f64, canvas.y as f64 + up * y as f64)
-                };
-                let (from, to) = (at(region.x, region.y), at(region.right(), region.bottom()));
-                content_key(&loaded.bare_key, scene, from, to)
-            })
-        } else {
-            current.clone()
-        };
-        let tag = format!("{set}-{content}-{view:?}-{level}-{}-{}-{kind:?}", place.0, place.1);
-        if let Some(bytes) = lock(&self.0.tiles).get(&tag) {
-            return Ok((bytes.clone(), tag));
-        }
-        let raster = match view {
-            View::Plate | View::By(_) => {
-                let name = format!("{set}-{}-{:?}-{level}-{place:?}", loaded.stack_key, loaded.recipe.used);
-                let kept = lock(&self.0.aligned).get(&name);
-                let aligned = match kept {
-                    Some(aligned) => aligned,
-                    None => {
-                        let aligned = Arc::new(loaded.with(|scene| scene.aligned(region, level))?);
-                        lock(&self.0.aligned).put(name, aligned.clone());
-                        aligned
-                    }
-                };
-                loaded.with(|scene| aligned.combined(scene, view, &loaded.bare_key))?
-            }
-            _ => loaded.with(|scene| scene.render(view, region, level))?,
-        };
-        let bytes = Arc::new(encode(&raster, kind)?);
-        lock(&self.0.tiles).put(tag.clone(), bytes.clone());
-        Ok((bytes, tag))
-    }
-
     /// A frame as shot, or the plate, at most `side` pixels wide and high.
     ///
     /// # Errors
@@ -322,13 +205,6 @@ fn shot(source: &dyn FrameSource, level: u32, develop: Develop) -> Result<Raster
     let recipe = Recipe { develop, ..Recipe::new(1) };
     let scene = Scene { recipe: &recipe, plan: &plan, sources: &[source] };
     Ok(scene.render(View::Shot(0), source.size().at_level(level).rect(), level)?)
-}
-
-/// A key of a part of the plate, between two corners in reference pixels: that of the plate without lifts, and the lifts that
-/// reach the part.
-pub(crate) fn content_key(bare: &str, scene: &Scene<'_>, from: Point, to: Point) -> String {
-    let reach = scene.plan.lifts.iter().filter(|l| l.fit.mask.touches(from, to));
-    reach.fold(bare.to_owned(), |key, l| format!("{key}-{:x}.{:x}", l.key, l.strength.to_bits()))
 }
 
 fn paste(onto: &mut Raster, part: &Raster, x: u32, y: u32) {

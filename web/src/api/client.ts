@@ -5,6 +5,7 @@ import type { components } from "./schema";
 type Schemas = components["schemas"];
 export type SetSummary = Schemas["SetSummary"];
 export type SetDetail = Schemas["SetDetail"];
+export type TileNames = Schemas["TileNames"];
 export type Frame = Schemas["FrameInfo"];
 export type Recipe = Schemas["Recipe"];
 export type Run = Schemas["RunInfo"];

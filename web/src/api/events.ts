@@ -6,6 +6,14 @@ import type { Run, ServerEvent, SetDetail, SetSummary } from "./client";
 /** Milliseconds that changes of a set are gathered for. */
 const MOMENT = 60;
 
+/** The same after an act of this page, whose answer has brought the state: what is asked again must not delay the picture. */
+const AFTER = 800;
+
+/** When this page's last act on a set was answered. */
+const answered = new Map<number, number>();
+
+export const actAnswered = (set: number) => void answered.set(set, performance.now());
+
 export function useEvents() {
   const client = useQueryClient();
   useEffect(() => {
@@ -16,11 +24,14 @@ export function useEvents() {
     const later = (id: number) => {
       if (waiting.has(id)) return;
       waiting.add(id);
-      setTimeout(() => {
+      const ask = () => {
+        const rested = performance.now() - (answered.get(id) ?? -AFTER);
+        if (rested < AFTER) return void setTimeout(ask, AFTER - rested);
         waiting.delete(id);
         // While an act of this page is on its way, its answer brings the state.
         if (!client.isMutating({ mutationKey: ["act", id] })) void client.invalidateQueries({ queryKey: ["set", id] });
-      }, MOMENT);
+      };
+      setTimeout(ask, MOMENT);
     };
     let lost = false;
     source.onerror = () => (lost = true);

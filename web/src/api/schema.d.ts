@@ -1257,6 +1257,31 @@ export interface components {
          * @enum {string}
          */
         Purpose: "web" | "screen" | "print";
+        /** @description A lift and the box that it may change. */
+        Reach: {
+            /**
+             * Format: double
+             * @description Its last row.
+             */
+            bottom: number;
+            /**
+             * Format: double
+             * @description Its first column, in plate pixels.
+             */
+            left: number;
+            /** @description Its name. */
+            name: string;
+            /**
+             * Format: double
+             * @description Its last column.
+             */
+            right: number;
+            /**
+             * Format: double
+             * @description Its first row.
+             */
+            top: number;
+        };
         /** @description How a recipe looks to clients; the core's type serialises to it, and a test holds the two together. */
         Recipe: {
             /** @description `auto`, `off`, `shift`, `rigid`, `similarity` or `perspective`. */
@@ -1384,6 +1409,7 @@ export interface components {
             /** @description Columns and rows of the reference frame. */
             reference_size?: number[] | null;
             run?: components["schemas"]["RunInfo"] | null;
+            tile_names?: components["schemas"]["TileNames"] | null;
             /** @description What undo would take back. */
             undo?: string | null;
         };
@@ -1477,6 +1503,16 @@ export interface components {
              * @description Share done, 0..=1.
              */
             share: number;
+        };
+        /**
+         * @description What a plate's tiles are called by, so that their addresses stay while nothing changes that reaches them: a tile is called
+         *     `bare`, followed by a hyphen and the name of each lift whose box it touches, borders included.
+         */
+        TileNames: {
+            /** @description The plate without lifts. */
+            bare: string;
+            /** @description Its lifts in the order in which they are laid. */
+            lifts: components["schemas"]["Reach"][];
         };
         /** @description A place that is to be taken from somewhere. */
         Wanted: {

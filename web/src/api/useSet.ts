@@ -3,6 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useRef } from "react";
 import { tellError } from "../ui/Notices";
 import { api, type Recipe, type SetDetail } from "./client";
+import { actAnswered } from "./events";
 
 /** Milliseconds within which an act can go on with the last. */
 const GOES_ON = 4000;
@@ -17,6 +18,7 @@ export function useSet(id: number) {
     mutationKey: acts,
     scope: { id: `set-${id}` },
     onSuccess: (set: SetDetail) => {
+      actAnswered(id);
       // What was decided meanwhile is still on its way.
       const waiting = client.isMutating({ mutationKey: acts }) > 1;
       client.setQueryData<SetDetail>(key, (now) => (waiting && now ? { ...set, recipe: now.recipe, undo: now.undo, redo: now.redo } : set));
@@ -45,16 +47,17 @@ export function useSet(id: number) {
     set: query.data,
     /**
      * `part` may follow from what is in force, which the page may not have drawn yet: one nudge after another. With `joins`, an act
-     * soon after one with the same words is one state with it.
+     * soon after one with the same words is one state with it. What it gives is there once the act is answered, however.
      */
-    change: (label: string, part: Partial<Recipe> | ((now: Recipe) => Partial<Recipe>), joins = false) => {
+    change: (label: string, part: Partial<Recipe> | ((now: Recipe) => Partial<Recipe>), joins = false): Promise<void> => {
       const now = client.getQueryData<SetDetail>(key);
-      if (!now) return;
+      if (!now) return Promise.resolve();
       const goesOn = begin(label) && joins;
       // At once on the page, so that the next act starts from here.
       const recipe = { ...now.recipe, ...(typeof part === "function" ? part(now.recipe) : part) };
       client.setQueryData<SetDetail>(key, { ...now, recipe, undo: label, redo: null });
-      change.mutate({ label, recipe, goesOn });
+      const nothing = () => {};
+      return change.mutateAsync({ label, recipe, goesOn }).then(nothing, nothing);
     },
     undo: () => {
       begin();

@@ -34,19 +34,19 @@ export function laid(lifts: Lift[], drawn: Lift): Lift[] {
   return lifts.some(drawnAlike) ? lifts.map((l) => (drawnAlike(l) ? { ...l, source: drawn.source, off: false } : l)) : [...lifts, drawn];
 }
 
-/** Lays the loop from a source. */
-export function takeLoop(open: OpenSet, set: SetDetail, loop: Point[], source: Source) {
+/** Lays the loop from a source; what it gives is there once that is answered. */
+export async function takeLoop(open: OpenSet, set: SetDetail, loop: Point[], source: Source) {
   const canvas = set.canvas;
   if (!canvas || set.reference == null) return;
   const outline = loop.map((p) => ({ x: p.x + canvas.x, y: p.y + canvas.y }));
-  lay(open, set, outline, source);
+  await lay(open, set, outline, source);
 }
 
-function lay(open: OpenSet, set: SetDetail, outline: Point[], source: Source) {
+async function lay(open: OpenSet, set: SetDetail, outline: Point[], source: Source) {
   if (set.reference == null || !set.canvas) return;
   const drawn = begun(set, outline, source);
   const frame = frameOf(source);
-  open.change(frame == null ? `an area by ${sourceWords(set, source)}` : `take a place from frame ${frameNumber(set, frame)}`, { lifts: laid(set.recipe.lifts ?? [], drawn) });
+  await open.change(frame == null ? `an area by ${sourceWords(set, source)}` : `take a place from frame ${frameNumber(set, frame)}`, { lifts: laid(set.recipe.lifts ?? [], drawn) });
 }
 
 /** Takes what is open (a loop, or the thing under the kept place) from a frame. */
@@ -56,7 +56,7 @@ export async function takePlace(open: OpenSet, set: SetDetail, frame: number) {
   if (!pinned) return;
   try {
     const { outline } = await api.extent(set.id, pinned.x, pinned.y, frame);
-    if (outline) lay(open, set, outline, { frame });
+    if (outline) await lay(open, set, outline, { frame });
     else tell(`Frame ${frameNumber(set, frame)} shows the same as the plate here.`);
   } catch (e) {
     tellError(e);

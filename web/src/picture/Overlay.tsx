@@ -237,7 +237,7 @@ function Areas({ set, size }: { set: SetDetail; size: number }) {
 
 /** A loop drawn with the pointer becomes an area, or the place that is looked at. */
 function Drawing({ open, set, box, size, placeAt }: { open: OpenSet; set: SetDetail; box: string; size: number; placeAt: Props["placeAt"] }) {
-  const { drawing, giving, taking, brush, zoom, set: put } = useView();
+  const { view, drawing, giving, taking, brush, zoom, set: put } = useView();
   const [loop, setLoop] = useState<Dab[]>([]);
   const [at, setAt] = useState<Point | null>(null);
   const down = useRef(false);
@@ -264,10 +264,12 @@ function Drawing({ open, set, box, size, placeAt }: { open: OpenSet; set: SetDet
         }
         const { x, y, width, height } = boxOf(outline);
         if (taking != null) {
-          takeLoop(open, set, outline.map((p) => ({ x: p.x - canvas.x, y: p.y - canvas.y })), { frame: taking });
-          // The brush goes on until it is put away.
-          put(brushing ? { view: "plate" } : { drawing: null, taking: null, view: "plate" });
-          return setLoop([]);
+          // The frame and what was drawn stay until the plate has it; the brush goes on until it is put away.
+          void takeLoop(open, set, outline.map((p) => ({ x: p.x - canvas.x, y: p.y - canvas.y })), { frame: taking }).then(() => {
+            if (useView.getState().view === view) put({ view: "plate" });
+            setLoop((now) => (now === loop ? [] : now));
+          });
+          return brushing || put({ drawing: null, taking: null });
         }
         put({ drawing: null, loop: outline.map((p) => ({ x: p.x - canvas.x, y: p.y - canvas.y })), pinned: { x: x - canvas.x + width / 2, y: y - canvas.y + height / 2 } });
         return setLoop([]);

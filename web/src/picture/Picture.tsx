@@ -5,11 +5,12 @@ import type { SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { HandBar } from "../hand/HandBar";
 import { PairPanel } from "../hand/PairPanel";
-import { Slot, type Grid } from "./layers";
+import { Slot, type Grid, type Keys } from "./layers";
 import { filterOf, LightFilters } from "./light";
 import { MiniMap } from "./MiniMap";
 import { frameNumber, viewTitle } from "./names";
 import { boxOf } from "../lifts/lifts";
+import { tileKey } from "./tiles";
 import { Overlay } from "./Overlay";
 import { camera, useView } from "./view";
 
@@ -112,12 +113,16 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
   // A state's plate is told from the set's by its key.
   const named = (name: string) => (name.startsWith("state-") ? "plate" : name);
   const grid: Grid | null = canvas ? { set: set.id, width, height, levels: canvas.levels, tile: canvas.tile } : null;
+  // Only the set's own plate is known by its parts.
+  const names = set.tile_names;
+  const tiles = (name: string): Keys | undefined =>
+    names && grid && /^(plate$|by-|agreement$)/.test(name) ? (level, x, y) => tileKey(names, key(name), grid.tile, 2 ** level, x, y) : undefined;
   const before = set.reference == null ? null : `frame-${set.reference}`;
   useEffect(() => {
     const s = slots.current;
     if (!s) return;
-    s.base.show(grid, key(view), named(view));
-    s.other.show(other ? grid : null, other ? key(other) : "", other ? named(other) : "");
+    s.base.show(grid, key(view), named(view), tiles(view));
+    s.other.show(other ? grid : null, other ? key(other) : "", other ? named(other) : "", other ? tiles(other) : undefined);
     // The held frame is fetched as soon as the plate is there, so that it comes at once.
     const peeked = peek == null ? "" : `frame-${peek}`;
     s.peek.show(peeked ? grid : null, peeked ? key(peeked) : "", peeked);

@@ -10,7 +10,10 @@ export interface Grid {
   tile: number;
 }
 
-export function source(grid: Grid, key: string | (() => string), view: string): OpenSeadragon.TileSource {
+/** By what key each tile is asked for. */
+export type Keys = (level: number, x: number, y: number) => string;
+
+export function source(grid: Grid, keys: Keys, view: string): OpenSeadragon.TileSource {
   const top = grid.levels - 1;
   return new OpenSeadragon.TileSource({
     width: grid.width,
@@ -19,7 +22,7 @@ export function source(grid: Grid, key: string | (() => string), view: string): 
     minLevel: 0,
     maxLevel: top,
     getTileUrl: (level: number, x: number, y: number) =>
-      `/api/sets/${grid.set}/tiles/${typeof key === "string" ? key : key()}/${encodeURIComponent(view)}/${top - level}/${x}_${y}.jpg`,
+      `/api/sets/${grid.set}/tiles/${keys(top - level, x, y)}/${encodeURIComponent(view)}/${top - level}/${x}_${y}.jpg`,
   } as OpenSeadragon.TileSourceOptions);
 }
 
@@ -34,7 +37,8 @@ export class Slot {
     private readonly complete: (name: string) => void,
   ) {}
 
-  show(grid: Grid | null, key: string, view: string) {
+  /** Shows a view, which `key` tells from others; its tiles are asked for by `keys` when they have names of their own. */
+  show(grid: Grid | null, key: string, view: string, keys: Keys = () => key) {
     const name = grid ? `${grid.set}/${key}/${view}` : "";
     if (name === this.wanted) return;
     this.wanted = name;
@@ -44,7 +48,7 @@ export class Slot {
     }
     const old = this.shown;
     this.viewer.addTiledImage({
-      tileSource: source(grid, key, view),
+      tileSource: source(grid, keys, view),
       index: old ? this.viewer.world.getIndexOfItem(old) + 1 : undefined,
       success: (event) => {
         const image = (event as unknown as { item: OpenSeadragon.TiledImage }).item;

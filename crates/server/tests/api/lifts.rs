@@ -111,3 +111,71 @@ fn lifts_are_tried_laid_moved_and_kept_in_the_history() {
     assert_eq!(server.json("POST", &set("/history/44"), None).0, 404);
     assert_eq!(server.json("GET", &set("/history/44"), None).0, 404);
 }
+
+#[test]
+fn a_tile_is_called_by_the_lifts_that_reach_it() {
+    let server = Server::new();
+    let id = server.set_of(&files());
+    let set = |path: &str| format!("/api/sets/{id}{path}");
+    let detail = server.get(&set(""));
+    let lift = |frame: usize, x: f64| {
+        let corners = [(-26.0, -26.0), (26.0, -26.0), (26.0, 26.0), (-26.0, 26.0)];
+        let outline = corners.map(|(dx, dy)| json!({"x": x + dx, "y": 150.0 + dy}));
+        json!({"on": detail["reference"], "outline": outline, "source": {"frame": frame}, "soft": 0.0, "follow": false,
+            "seek": true, "trim": false, "tone": true, "strength": 1.0, "off": false})
+    };
+    let laid = |lifts: Value| {
+        let mut recipe = server.get(&set(""))["recipe"].clone();
+        recipe["lifts"] = lifts;
+        let body = json!({"label": "take a place", "recipe": recipe});
+        let (status, now) = server.json("PUT", &set("/recipe"), Some(body));
+        assert_eq!(status, 200, "{now}");
+        // Usually told with the answer, and once the lifts are fitted in any case.
+        let ready = || Some(server.get(&set(""))).filter(|now| !now["tile_names"].is_null());
+        (0..200)
+            .find_map(|_| {
+                ready().or_else(|| {
+                    std::thread::sleep(std::time::Duration::from_millis(20));
+                    None
+                })
+            })
+            .expect("lifts are fitted")
+    };
+    // As documented: the plate without lifts, then each lift whose box the only tile of the level touches.
+    let called = |now: &Value, level: u32| {
+        let names = &now["tile_names"];
+        let side = 512.0 * f64::from(1u32 << level);
+        let touches = |l: &&Value| {
+            let at = |name: &str| l[name].as_f64().unwrap();
+            at("left") <= side && at("right") >= 0.0 && at("top") <= side && at("bottom") >= 0.0
+        };
+        let over = names["lifts"].as_array().unwrap().iter().filter(touches);
+        over.fold(names["bare"].as_str().unwrap().to_owned(), |all, l| {
+            format!("{all}-{}", l["name"].as_str().unwrap())
+        })
+    };
+    let tile = |key: &str, level: u32| {
+        let (status, bytes, _) =
+            server.call("GET", &set(&format!("/tiles/{key}/plate/{level}/0_0.png")), None);
+        (status, bytes)
+    };
+    let bare = called(&detail, 0);
+    assert_eq!(tile(&bare, 0), tile(detail["plate_key"].as_str().unwrap(), 0));
+
+    let both = laid(json!([lift(2, 220.0), lift(1, 80.0)]));
+    let boxes: Vec<_> = both["tile_names"]["lifts"].as_array().unwrap().iter().collect();
+    assert_eq!(boxes.len(), 2);
+    assert!(boxes[0]["left"].as_f64() < Some(194.0) && boxes[0]["right"].as_f64() > Some(246.0));
+    for level in 0..3 {
+        let (status, bytes) = tile(&called(&both, level), level);
+        assert_eq!((status, &bytes), (200, &tile(both["plate_key"].as_str().unwrap(), level).1));
+    }
+    assert_eq!(tile(&bare, 0).0, 409, "without its lifts it is another tile");
+    assert_eq!(tile(&format!("{}-0", called(&both, 0)), 0).0, 409);
+
+    // One lift less, and the names of the others stay; taken back, the tile has the name it had.
+    let one = laid(json!([lift(2, 220.0)]));
+    assert_eq!(one["tile_names"]["lifts"][0]["name"], both["tile_names"]["lifts"][0]["name"]);
+    assert_eq!(called(&laid(json!([])), 0), bare);
+    assert_eq!(tile(&bare, 0), tile(detail["plate_key"].as_str().unwrap(), 0));
+}

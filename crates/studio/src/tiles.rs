@@ -1,0 +1,189 @@
+//! Tiles of any view, and what they are called by.
+//!
+//! A plate's tile is the same as long as the lifts are that reach it, so it can be named after them: a lift then gives new
+//! addresses to the tiles it reaches, and undoing it gives them back those they had.
+
+use crate::error::StudioError;
+use crate::model::{Reach, TileNames};
+use crate::opened::{Loaded, Opened};
+use crate::views::{Pixels, encode};
+use crate::{Studio, View, lock};
+use evanu_core::composite::Laid;
+use evanu_core::geometry::{Point, Rect};
+use evanu_core::render::{Aligned, Scene};
+use lru::LruCache;
+use std::sync::Arc;
+
+/// Side of a tile in pixels.
+pub const TILE: u32 = 512;
+
+/// Levels of a pyramid that are ever asked for.
+const LEVELS: u32 = 25;
+
+/// Aligned samples of the tiles last looked at, so that a change of method shows at once; bounded in bytes.
+pub(crate) struct AlignedTiles {
+    tiles: LruCache<String, Arc<Aligned>>,
+    bytes: u64,
+}
+
+impl AlignedTiles {
+    const BUDGET: u64 = 256 << 20;
+
+    pub fn new() -> Self {
+        Self { tiles: LruCache::unbounded(), bytes: 0 }
+    }
+
+    fn get(&mut self, name: &str) -> Option<Arc<Aligned>> {
+        self.tiles.get(name).cloned()
+    }
+
+    fn put(&mut self, name: String, aligned: Arc<Aligned>) {
+        self.bytes += aligned.bytes;
+        if let Some(old) = self.tiles.put(name, aligned) {
+            self.bytes -= old.bytes;
+        }
+        while self.bytes > Self::BUDGET {
+            let Some((_, old)) = self.tiles.pop_lru() else { break };
+            self.bytes -= old.bytes;
+        }
+    }
+}
+
+/// Where a tile lies on its level, which may be beyond the picture.
+fn area((column, row): (u32, u32)) -> Rect {
+    let side = i64::from(TILE);
+    Rect::new(i64::from(column) * side, i64::from(row) * side, TILE, TILE)
+}
+
+/// What a lift is called: by its shape, what it lies over, and how much of it shows.
+fn name_of(lift: &Laid) -> String {
+    format!("{:x}.{:x}", lift.key, lift.strength.to_bits())
+}
+
+/// A key of a part of the plate, between two corners in reference pixels: that of the plate without lifts, and the lifts that
+/// reach the part.
+pub(crate) fn content_key(bare: &str, scene: &Scene<'_>, from: Point, to: Point) -> String {
+    let reach = scene.plan.lifts.iter().filter(|l| l.fit.mask.touches(from, to));
+    reach.fold(bare.to_owned(), |key, l| format!("{key}-{}", name_of(l)))
+}
+
+/// The same of a plate's tile.
+fn tile_key(loaded: &Loaded, level: u32, place: (u32, u32)) -> String {
+    loaded.with(|scene| {
+        let (up, canvas, area) = (f64::from(1u32 << level), scene.canvas(), area(place));
+        let at =
+            |x: i64, y: i64| Point::new(canvas.x as f64 + up * x as f64, canvas.y as f64 + up * y as f64);
+        content_key(&loaded.bare_key, scene, at(area.x, area.y), at(area.right(), area.bottom()))
+    })
+}
+
+impl Studio {
+    /// What the tiles of a plate are called by; `None` while its lifts are being fitted.
+    pub(crate) fn tile_names(&self, opened: &Arc<Opened>) -> Option<TileNames> {
+        let loaded = self.at_hand(opened)?;
+        let canvas = loaded.with(|s| s.canvas());
+        let (x, y) = (canvas.x as f64, canvas.y as f64);
+        let reach = |l: &Laid| {
+            let (from, to) = l.fit.mask.reach();
+            Reach { name: name_of(l), left: from.x - x, top: from.y - y, right: to.x - x, bottom: to.y - y }
+        };
+        Some(TileNames {
+            bare: loaded.bare_key.clone(),
+            lifts: loaded.plan.lifts.iter().map(reach).collect(),
+        })
+    }
+
+    /// The plate that a tile's address means, and the name of the tile: the set as it stands, or a state that is looked at.
+    fn meant(
+        &self,
+        set: i64,
+        key: &str,
+        level: u32,
+        place: (u32, u32),
+    ) -> Result<(Loaded, String), StudioError> {
+        let now = self.shown(set)?;
+        let whole =
+            if key == now.plate_key { Some(now.clone()) } else { lock(&self.0.states).get(key).cloned() };
+        if let Some(opened) = whole {
+            let loaded = self.lifted(&opened)?;
+            let content = tile_key(&loaded, level, place);
+            return Ok((loaded, content));
+        }
+        let states: Vec<_> = lock(&self.0.states).iter().map(|(_, state)| state.clone()).collect();
+        for opened in std::iter::once(now).chain(states).filter(|o| key.starts_with(&o.bare_key)) {
+            let loaded = self.lifted(&opened)?;
+            let content = tile_key(&loaded, level, place);
+            if content == key {
+                return Ok((loaded, content));
+            }
+        }
+        Err(outdated())
+    }
+
+    /// A tile of a view: encoded bytes and a tag that changes whenever they do.
+    ///
+    /// `place` is the tile's column and row. With `key` the caller says which state it means, for a plate also by the tile's
+    /// own name; an outdated one is refused, so that an address always means the same bytes.
+    ///
+    /// # Errors
+    /// When the tile does not exist, is outdated, or the frames are not ready.
+    pub fn tile(
+        &self,
+        set: i64,
+        key: &str,
+        view: View,
+        level: u32,
+        place: (u32, u32),
+        kind: Pixels,
+    ) -> Result<(Arc<Vec<u8>>, String), StudioError> {
+        let none = || StudioError::NotFound("there is no such tile".into());
+        if level >= LEVELS {
+            return Err(none());
+        }
+        let (loaded, content) = if matches!(view, View::Plate | View::By(_) | View::Agreement) {
+            self.meant(set, key, level, place)?
+        } else {
+            let opened = self.shown(set)?;
+            if key != opened.frame_key {
+                return Err(outdated());
+            }
+            (opened.bare(), key.to_owned())
+        };
+        if let View::Frame(i) | View::Shot(i) | View::Difference(i) = view
+            && i >= loaded.sources.len()
+        {
+            return Err(StudioError::NotFound(format!("there is no frame {i}")));
+        }
+        let region = loaded.with(|scene| area(place).intersect(scene.size(view).at_level(level).rect()));
+        if region.is_empty() {
+            return Err(none());
+        }
+        let tag = format!("{set}-{content}-{view:?}-{level}-{}-{}-{kind:?}", place.0, place.1);
+        if let Some(bytes) = lock(&self.0.tiles).get(&tag) {
+            return Ok((bytes.clone(), tag));
+        }
+        let raster = match view {
+            View::Plate | View::By(_) => {
+                let name = format!("{set}-{}-{:?}-{level}-{place:?}", loaded.stack_key, loaded.recipe.used);
+                let kept = lock(&self.0.aligned).get(&name);
+                let aligned = match kept {
+                    Some(aligned) => aligned,
+                    None => {
+                        let aligned = Arc::new(loaded.with(|scene| scene.aligned(region, level))?);
+                        lock(&self.0.aligned).put(name, aligned.clone());
+                        aligned
+                    }
+                };
+                loaded.with(|scene| aligned.combined(scene, view, &loaded.bare_key))?
+            }
+            _ => loaded.with(|scene| scene.render(view, region, level))?,
+        };
+        let bytes = Arc::new(encode(&raster, kind)?);
+        lock(&self.0.tiles).put(tag.clone(), bytes.clone());
+        Ok((bytes, tag))
+    }
+}
+
+fn outdated() -> StudioError {
+    StudioError::Conflict("the set has changed meanwhile; ask for its state again".into())
+}
