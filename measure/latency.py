@@ -21,13 +21,26 @@ def state():
     return server.get(f"/api/sets/{one}")
 
 
+fetched = set()
+
+
+def key(now, level, x, y):
+    """What a tile is called, as web/src/picture/tiles.ts has it."""
+    side, names = now["canvas"]["tile"] * 2**level, now["tile_names"]
+    if not names:
+        return now["plate_key"]
+    reach = [r["name"] for r in names["lifts"] if x * side <= r["right"] and (x + 1) * side >= r["left"] and y * side <= r["bottom"] and (y + 1) * side >= r["top"]]
+    return now["plate_key"] if len(reach) > 8 else "-".join([names["bare"], *reach])
+
+
 def viewport(now, level, left, top):
-    """Every tile of the viewport, and the milliseconds until the last one came."""
+    """Every tile of the viewport that a page has not fetched before."""
     canvas, tile = now["canvas"], now["canvas"]["tile"]
     width, height = -(-canvas["width"] // 2**level), -(-canvas["height"] // 2**level)
     xs = range(left // tile, min(left + 976, width - 1) // tile + 1)
     ys = range(top // tile, min(top + 614, height - 1) // tile + 1)
-    paths = [f"/api/sets/{one}/tiles/{now['plate_key']}/plate/{level}/{x}_{y}.jpg" for y in ys for x in xs]
+    paths = {f"/api/sets/{one}/tiles/{key(now, level, x, y)}/plate/{level}/{x}_{y}.jpg" for y in ys for x in xs} - fetched
+    fetched.update(paths)
     with concurrent.futures.ThreadPoolExecutor(6) as pool:
         list(pool.map(lambda p: server.ask("GET", p), paths))
 
