@@ -29,6 +29,7 @@ for turn in range(3):
         one = server.new_set("first")
         page.go(f"{server.base}/set/{one}")
         page.js(WATCH)
+        time.sleep(3)  # the page is at rest, as one is by the time somebody has chosen files
         server.bring(one, frames)
         page.js("came = performance.now()")
         server.ask("POST", f"/api/sets/{one}/prepare")

@@ -72,6 +72,8 @@ struct Inner {
     seams: Mutex<LruCache<String, Vec<evanu_core::composite::seams::Seam>>>,
     /// Frames that are being read into their pyramids.
     reading: Mutex<HashSet<i64>>,
+    /// When it was last told that one was read.
+    told_read: Mutex<Option<std::time::Instant>>,
     events: broadcast::Sender<Event>,
     queue: runs::Queue,
     /// Threads for long work, so that what is looked at does not wait behind it.
@@ -106,6 +108,7 @@ impl Studio {
             fits: Mutex::new(LruCache::new(capacity(200))),
             seams: Mutex::new(LruCache::new(capacity(400))),
             reading: Mutex::new(HashSet::new()),
+            told_read: Mutex::new(None),
             events,
             queue: runs::Queue::default(),
             behind: runs::threads_behind()?,

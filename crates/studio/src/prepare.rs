@@ -12,7 +12,7 @@ use rusqlite::{OptionalExtension, params};
 use std::path::Path;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 impl Studio {
     /// Reads and aligns; what is already there is not done again.
@@ -117,9 +117,22 @@ impl Studio {
             .optional()?;
         if state.as_deref() == Some("reading") {
             self.read_frame(frame)?;
-            self.tell(Event::Set { id: set });
+            self.tell_read(set);
         }
         Ok(true)
+    }
+
+    /// Tells that a frame was read, but not each of a dozen that come in at once: a page that draws itself anew takes the time
+    /// that they are read in.
+    fn tell_read(&self, set: i64) {
+        const SELDOM: Duration = Duration::from_millis(400);
+        // The one that is read now is among them.
+        let last = lock(&self.0.reading).len() <= 1;
+        let mut told = lock(&self.0.told_read);
+        if last || told.is_none_or(|at| at.elapsed() > SELDOM) {
+            *told = Some(Instant::now());
+            self.tell(Event::Set { id: set });
+        }
     }
 
     /// Decodes one frame into its pyramid and notes what came of it.
