@@ -12,7 +12,7 @@ import json
 import sys
 import time
 
-from stage import Server, frames_of
+from stage import Server, frames_of, lift, loop
 
 frames = frames_of(sys.argv[1])
 
@@ -54,22 +54,12 @@ def change(part, level, left, top):
     return 1000 * (time.monotonic() - begin)
 
 
-def loop(x, y, side):
-    return [{"x": x + side * dx, "y": y + side * dy} for dx, dy in ((0, -1), (0.7, -0.7), (1, 0), (0.7, 0.7), (0, 1), (-0.7, 0.7), (-1, 0), (-0.7, -0.7))]
-
-
-def lift(k, x, y, side):
-    """A loop as the pages lay it."""
-    way = {"soft": 0, "follow": False, "seek": True, "trim": False, "tone": True, "grain": True, "strength": 1, "off": False}
-    return {"on": state()["reference"], "outline": loop(x, y, side), "source": {"frame": k % len(frames)}, **way}
-
-
 def lay(count, level, left, top, side):
     """Lays lifts one after another within the viewport; milliseconds of each."""
     times = []
     for k in range(count):
         x, y = ((left + 200 + 110 * k % 600) * 2**level, (top + 200 + 70 * k % 240) * 2**level)
-        times.append(change({"lifts": state()["recipe"].get("lifts", []) + [lift(k, x, y, side)]}, level, left, top))
+        times.append(change({"lifts": state()["recipe"].get("lifts", []) + [lift(k, x, y, side, state())]}, level, left, top))
     return " ".join(f"{t:.0f}" for t in times)
 
 
@@ -102,7 +92,7 @@ with Server() as server:
     begin = time.monotonic()
     server.ask("POST", f"/api/sets/{one}/lifts/proposals", wanted)
     print(f"frames proposed for a loop: {1000 * (time.monotonic() - begin):.0f} ms")
-    many = [lift(k, size["width"] * (0.05 + 0.1 * (k % 10)), size["height"] * (0.05 + 0.1 * (k // 10)), side) for k in range(100)]
+    many = [lift(k, size["width"] * (0.05 + 0.1 * (k % 10)), size["height"] * (0.05 + 0.1 * (k // 10)), side, state()) for k in range(100)]
     name, level, left, top = places[1]
     print(f"a hundred lifts at once: {change({'lifts': many}, level, left, top):.0f} ms")
     print(f"a loop let go over a hundred lifts, {name}: {lay(8, level, left, top, side)} ms")

@@ -25,6 +25,17 @@ def call(address, method, path, body=None, kind="application/json"):
     return urllib.request.urlopen(request, timeout=120).read()
 
 
+def loop(x, y, side):
+    """A loop around a place, so far to each side."""
+    return [{"x": x + side * dx, "y": y + side * dy} for dx, dy in ((0, -1), (0.7, -0.7), (1, 0), (0.7, 0.7), (0, 1), (-0.7, 0.7), (-1, 0), (-0.7, -0.7))]
+
+
+def lift(k, x, y, side, set):
+    """The same taken from a frame as the pages lay it; k counts through the frames."""
+    way = {"soft": 0, "follow": False, "seek": True, "trim": False, "tone": True, "grain": True, "strength": 1, "off": False}
+    return {"on": set["reference"], "outline": loop(x, y, side), "source": {"frame": k % len(set["frames"])}, **way}
+
+
 @contextlib.contextmanager
 def running(command, **options):
     process = subprocess.Popen(command, **options)

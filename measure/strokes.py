@@ -1,15 +1,17 @@
 #!/usr/bin/env python3
 """Measures a stroke in the pages: frames a second while it is drawn, and the time from its end until the picture shows it.
 
-Usage: measure/strokes.py WIDTH      (a set rendered or enlarged by measure/run.py; server, ChromeDriver and Chromium are started)
+Usage: measure/strokes.py WIDTH [LIFTS]      (a set rendered or enlarged by measure/run.py; server, ChromeDriver and Chromium are started)
 Prints frames a second and the longest time between two of them while a brush stroke of two seconds is drawn at 100 %, and
-the milliseconds from letting go until every tile of the viewport is there, for four strokes.
+the milliseconds from letting go until every tile of the viewport is there, for four strokes; with so many LIFTS on the plate before.
 """
 
 import sys
 import time
 
-from stage import Page, Server, frames_of
+from stage import Page, Server, frames_of, lift
+
+lifts = int(sys.argv[2]) if len(sys.argv) > 2 else 0
 
 COUNT = """
 window.seen = []; window.ended = 0; window.shown = 0;
@@ -33,7 +35,10 @@ with Server() as server, Page() as page:
     one = server.new_set("strokes")
     server.bring(one, frames_of(sys.argv[1]))
     server.ask("POST", f"/api/sets/{one}/prepare")
-    server.wait(one)
+    size, recipe = (now := server.wait(one))["canvas"], now["recipe"]
+    recipe["lifts"] = [lift(k, size["width"] * (0.05 + 0.1 * (k % 10)), size["height"] * (0.05 + 0.1 * (k // 10)), size["width"] / 40, now) for k in range(lifts)]
+    server.ask("PUT", f"/api/sets/{one}/recipe", {"label": "many lifts", "recipe": recipe})
+    server.wait(one, lambda set: set["tile_names"])
     for k in range(4):
         page.go(f"{server.base}/set/{one}")
         page.until("document.querySelector('[data-complete*=\"/plate\"]')")

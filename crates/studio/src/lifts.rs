@@ -103,7 +103,8 @@ impl Studio {
             if !lift.is_valid(loaded.sources.len()) {
                 return Err(invalid("a place has three to a thousand corners"));
             }
-            let Some(fit) = self.fitted(&loaded, &lift)? else { return Ok(None) };
+            let fit = loaded.with(|s| evanu_core::prepare::weigh(s.plan, s.recipe, s.sources, &lift))?;
+            let Some(fit) = fit else { return Ok(None) };
             let told = LiftInfo::of(&fit, &lift);
             Ok(Some((fit.doubtful(), Proposal { frame, outline: lift.outline, told })))
         });

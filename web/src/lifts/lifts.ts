@@ -1,5 +1,5 @@
 // Taking a place from a frame, or by another method: the acts behind loops, points and the list of lifts.
-import { api, type Lift, type LiftInfo, type Point, type SetDetail } from "../api/client";
+import { api, type Lift, type LiftInfo, type Point, type Proposal, type SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { frameNumber } from "../picture/names";
 import { useView } from "../picture/view";
@@ -87,8 +87,21 @@ export async function nextBest(open: OpenSet, set: SetDetail) {
   }
 }
 
-/** Frames that show something else than the plate at a place, best first. */
-async function worth(set: SetDetail, loop: Point[] | null, pinned: Point | null) {
+/** What was asked last of a place, and the answer. */
+let asked: { place: string; answer: Promise<Proposal[]> } | null = null;
+
+/** Frames that show something else than the plate at a place, best first. Asked once for a place, also ahead of being wanted. */
+export function worth(set: SetDetail, loop: Point[] | null, pinned: Point | null): Promise<Proposal[]> {
+  const place = JSON.stringify([set.id, set.plate_key, loop ?? pinned]);
+  if (asked?.place === place) return asked.answer;
+  const answer = proposed(set, loop, pinned);
+  asked = { place, answer };
+  // Nothing that failed is kept.
+  answer.catch(() => asked?.answer === answer && (asked = null));
+  return answer;
+}
+
+async function proposed(set: SetDetail, loop: Point[] | null, pinned: Point | null) {
   const { x, y } = set.canvas ?? { x: 0, y: 0 };
   const moved = (p: Point) => ({ x: p.x + x, y: p.y + y });
   const at = pinned ?? loop?.[0];

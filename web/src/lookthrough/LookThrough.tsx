@@ -5,9 +5,10 @@ import { api, thumbnail, type Frame, type LiftInfo, type Look, type Proposal, ty
 import type { OpenSet } from "../api/useSet";
 import { frameNumber, isLaid } from "../picture/names";
 import { useView } from "../picture/view";
+import { useLater } from "../ui/useLater";
 import { clock, methodTitle } from "../ui/words";
 import { asideLabel } from "../sheet/FramesLine";
-import { boxOf, nextBest, sourceWords, takeLoop, takePlace, tryPlace } from "../lifts/lifts";
+import { boxOf, nextBest, sourceWords, takeLoop, takePlace, tryPlace, worth } from "../lifts/lifts";
 import { goTo, nextOpen, settle, useDoubts } from "../sheet/DoubtsLine";
 
 const methods = ["consensus", "median", "clipped", "mean", "darkest", "lightest", "everybody"];
@@ -86,6 +87,19 @@ function useTold(set: SetDetail): LiftInfo | null {
   return { ...told, words: `From frame ${frameNumber(set, peek)}: ${lower(told.words)}` };
 }
 
+/** Asks for the frames that a place which is kept is best taken from before they are wanted, once nothing else is asked for. */
+function useForesight(set: SetDetail) {
+  const { loop, pinned, tries } = useView();
+  const place = loop ?? pinned;
+  const now = place && set.plate_key != null && !set.draft && tries?.place !== JSON.stringify([set.id, place]) ? JSON.stringify([set.plate_key, place]) : null;
+  const rested = useLater(now, 400);
+  const wanted = rested != null && rested === now;
+  useEffect(() => {
+    // What goes wrong is told when it is wanted.
+    if (wanted) worth(set, loop, pinned).catch(() => {});
+  }, [wanted, set, loop, pinned]);
+}
+
 export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
   const { view, byMethod, pinned, loop, doubt, clearest, drawing, giving, tries, set: put } = useView();
   const doubts = useDoubts(set);
@@ -104,6 +118,7 @@ export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
       goTo(doubts, nextOpen(doubts, doubt, 1));
     } else void takePlace(open, set, frame);
   };
+  useForesight(set);
   const told = useTold(set) ?? (tries?.place === JSON.stringify([set.id, loop ?? pinned]) ? triedWords(set, tries) : null);
   const draw = (how: "loop" | "brush", giving = false) => put({ drawing: how, giving, taking: giving ? null : shownFrame(view), sheet: false, flicking: false, ...(giving || shownFrame(view) == null ? { view: "plate" } : {}) });
   const press = (f: Frame, name: string) => {

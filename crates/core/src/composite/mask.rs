@@ -6,7 +6,7 @@ use crate::pixel::flood::parts;
 use rayon::prelude::*;
 
 /// Most pixels of a mask.
-pub(super) const MOST: u64 = 1 << 17;
+pub(crate) const MOST: u64 = 1 << 17;
 /// Brightness, as a share of white, that tells two sides of a border apart for the guided filter.
 const EDGE: f32 = 0.02;
 /// The filter is run this often, each time from where the last one left the border.
@@ -85,7 +85,18 @@ impl Mask {
     /// The inside of a closed outline in pixels of a reference of this size, fading over `soft` of them to both sides, with
     /// at least `margin` of them around it; `None` when nothing of it lies on the picture.
     pub fn drawn(outline: &[Point], soft: f64, margin: f64, reference: Size) -> Option<Self> {
-        let (rect, level) = area(outline, soft, margin, reference)?;
+        Self::drawn_by(outline, soft, margin, reference, MOST)
+    }
+
+    /// The same of at most so many pixels.
+    pub(crate) fn drawn_by(
+        outline: &[Point],
+        soft: f64,
+        margin: f64,
+        reference: Size,
+        most: u64,
+    ) -> Option<Self> {
+        let (rect, level) = area(outline, soft, margin, reference, most)?;
         let up = f64::from(1u32 << level);
         let (x, y) = (rect.x, rect.y);
         let (w, h) = (rect.width as usize, rect.height as usize);
@@ -238,13 +249,19 @@ impl Mask {
     }
 }
 
-/// The pixels that a mask of an outline has, as [`Mask::drawn`] makes it, and the level of the reference that they are of.
-pub(crate) fn area(outline: &[Point], soft: f64, margin: f64, reference: Size) -> Option<(Rect, u32)> {
+/// The pixels, at most so many, that a mask of an outline has, as [`Mask::drawn`] makes it, and the level of the reference that they are of.
+pub(crate) fn area(
+    outline: &[Point],
+    soft: f64,
+    margin: f64,
+    reference: Size,
+    most: u64,
+) -> Option<(Rect, u32)> {
     let (corner, sides) = around(&[outline.to_vec()], reference)?;
     let far = margin.max(2.0 * soft + 2.0);
     let level = (0..16).find(|&k| {
         let side = |v: f64| ((v + 2.0 * far) / f64::from(1u32 << k)).ceil() as u64 + 2;
-        side(sides.x) * side(sides.y) <= MOST
+        side(sides.x) * side(sides.y) <= most
     })?;
     let up = f64::from(1u32 << level);
     let low = |v: f64| ((v - far) / up).floor() as i64;

@@ -185,10 +185,11 @@ impl Lift {
 }
 
 impl Fitted {
-    /// Takes it off an area, in pixels of a reference of this size; the share of it that this takes away.
-    pub fn spare(&mut self, outline: &[Point], reference: Size) -> f32 {
+    /// Takes it off an area, in pixels of a reference of this size, with a border that fades over `soft` of them to both sides; the
+    /// share of it that this takes away.
+    pub fn spare(&mut self, outline: &[Point], soft: f64, reference: Size) -> f32 {
         let (rect, level) = self.mask.guide();
-        let Some(kept) = Mask::drawn(outline, 0.0, 0.0, reference) else { return 0.0 };
+        let Some(kept) = Mask::drawn(outline, soft, 0.0, reference) else { return 0.0 };
         let (w, up) = (rect.width as usize, f64::from(1u32 << level));
         let before: f32 = self.mask.weights().iter().sum();
         let weights: Vec<f32> = self

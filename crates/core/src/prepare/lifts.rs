@@ -62,7 +62,7 @@ impl<'a> Wanted<'a> {
     fn new(plan: &Plan, lift: (usize, &'a Lift)) -> Self {
         let (outline, _) = placed(plan, lift.1);
         let (soft, margin) = border(&outline, lift.1);
-        let area = mask::area(&outline, soft, margin, plan.reference_size());
+        let area = mask::area(&outline, soft, margin, plan.reference_size(), mask::MOST);
         Self { lift, reach: area.map(|(rect, level)| mask::reach(rect, level)), seen: seen(&outline, lift.1) }
     }
 
@@ -78,6 +78,15 @@ fn seen(outline: &[Point], lift: &Lift) -> (Point, Point) {
     let far = composite::margin(outline, lift.soft);
     let (low, high) = ends(outline);
     (Point::new(low.x - far, low.y - far), Point::new(high.x + far, high.y + far))
+}
+
+/// Over how many pixels the border of a part that is given back fades: as the lift's own, or a little.
+fn given_back(lift: &Lift, outline: &[Point]) -> f64 {
+    /// Share of its longer side, and least and most pixels of the reference.
+    const LITTLE: (f64, f64, f64) = (0.02, 1.5, 8.0);
+    let (low, high) = ends(outline);
+    let little = LITTLE.0 * (high.x - low.x).max(high.y - low.y);
+    if lift.soft > 0.0 { lift.soft.min(little.max(LITTLE.1)) } else { little.clamp(LITTLE.1, LITTLE.2) }
 }
 
 /// Over how many pixels the border of a lift fades as it is drawn, and how many around it may be covered.
@@ -155,13 +164,37 @@ pub fn fit(
     sources: &[&dyn FrameSource],
     lift: &Lift,
 ) -> Result<Option<Fitted>, RenderError> {
+    fit_by(plan, recipe, sources, lift, mask::MOST)
+}
+
+/// The same on a quarter of the pixels, which tells as well what a lift would take away and bring in: for choosing among many.
+///
+/// # Errors
+/// When a frame cannot be read.
+pub fn weigh(
+    plan: &Plan,
+    recipe: &Recipe,
+    sources: &[&dyn FrameSource],
+    lift: &Lift,
+) -> Result<Option<Fitted>, RenderError> {
+    fit_by(plan, recipe, sources, lift, mask::MOST / 4)
+}
+
+fn fit_by(
+    plan: &Plan,
+    recipe: &Recipe,
+    sources: &[&dyn FrameSource],
+    lift: &Lift,
+    most: u64,
+) -> Result<Option<Fitted>, RenderError> {
     let on = &plan.frames[lift.on];
     if on.misfit.is_some() || lift.source.frame().is_some_and(|i| plan.frames[i].misfit.is_some()) {
         return Ok(None);
     }
     let (outline, back) = placed(plan, lift);
     let (soft, margin) = border(&outline, lift);
-    let Some(mut mask) = Mask::drawn(&outline, soft, margin, plan.reference_size()) else { return Ok(None) };
+    let mask = Mask::drawn_by(&outline, soft, margin, plan.reference_size(), most);
+    let Some(mut mask) = mask else { return Ok(None) };
     let recipe = Recipe { canvas: Canvas::Reference, develop: Develop::default(), ..recipe.clone() };
     let scene = Scene { recipe: &recipe, plan, sources };
     let (rect, level) = mask.guide();
@@ -196,12 +229,13 @@ pub fn fit(
         let on = &plan.frames[keep.on];
         if on.misfit.is_none() {
             let outline: Vec<Point> = keep.outline.iter().map(|&p| on.transform.apply(p)).collect();
-            fitted.noticed.kept += fitted.spare(&outline, plan.reference_size());
+            // Nothing of it may change, so that it ends hard.
+            fitted.noticed.kept += fitted.spare(&outline, 0.0, plan.reference_size());
         }
     }
     for outline in &lift.less {
         let outline: Vec<Point> = outline.iter().map(|&p| on.transform.apply(p)).collect();
-        fitted.spare(&outline, plan.reference_size());
+        fitted.spare(&outline, given_back(lift, &outline), plan.reference_size());
     }
     Ok(Some(fitted))
 }

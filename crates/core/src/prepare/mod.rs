@@ -5,7 +5,7 @@ mod lifts;
 mod look;
 
 pub use hand::lay_by_hand;
-pub use lifts::{fit, fit_key, glare, lift, place, seams};
+pub use lifts::{fit, fit_key, glare, lift, place, seams, weigh};
 
 use crate::combine::consensus::Choice;
 use crate::evidence::{doubts, moving, still};
