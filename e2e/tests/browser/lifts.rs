@@ -216,3 +216,84 @@ fn the_best_frame_is_proposed_and_what_was_taken_is_given_back_in_parts() {
         s.until("document.querySelector('[data-testid=divider]')").await;
     });
 }
+
+#[test]
+fn a_lift_fetches_the_tiles_that_it_reaches_and_undo_none() {
+    with_stage(|s| async move {
+        s.bring_in(5).await;
+        let (x, y) = busy_place(&s).await;
+        let (x, y) = (i64::from(x) + 6, i64::from(y) + 6);
+        s.drag(&[(x, y), (x, y)]).await;
+        s.tap(char::from(Key::Escape)).await;
+        s.tap('h').await;
+        s.until("document.querySelector('[data-testid=zoom]').innerText === '100 %'").await;
+        // Everything in sight has come before anything is counted.
+        let fetched =
+            "performance.getEntriesByType('resource').map(e => e.name).filter(n => n.includes('/plate/0/'))";
+        let at_rest = |what: &'static str| {
+            let s = s.clone();
+            async move {
+                let mut before = -1;
+                loop {
+                    tokio::time::sleep(std::time::Duration::from_millis(700)).await;
+                    let now = s.js(&format!("return {what}.length")).await.as_i64().unwrap();
+                    if now == before {
+                        return s.js(&format!("return {what}")).await;
+                    }
+                    before = now;
+                }
+            }
+        };
+        let names = |v: serde_json::Value| -> Vec<String> {
+            v.as_array().unwrap().iter().map(|n| n.as_str().unwrap().to_owned()).collect()
+        };
+        let all = names(at_rest(fetched).await);
+        assert!(all.len() >= 4, "the viewport has several tiles: {all:?}");
+        let key = |name: &str| name.split("/tiles/").nth(1).unwrap().split('/').next().unwrap().to_owned();
+
+        // A small loop in the upper left of the picture, taken from the second frame.
+        s.js("performance.clearResourceTimings()").await;
+        s.tap(']').await;
+        s.tap(']').await;
+        s.until(
+            "document.querySelector('select[aria-label=Shown]').selectedOptions[0].text.startsWith('Frame')",
+        )
+        .await;
+        s.tap('l').await;
+        s.until("document.querySelector('[data-testid=drawing]')?.innerText.includes('take from frame')")
+            .await;
+        let corner = s.js("const b = document.querySelector('[data-testid=picture]').getBoundingClientRect(); return [b.x + 60, b.y + 60]").await;
+        let (l, t) = (corner[0].as_f64().unwrap() as i64, corner[1].as_f64().unwrap() as i64);
+        s.drag(&[
+            (l, t),
+            (l + 20, t - 6),
+            (l + 36, t),
+            (l + 40, t + 18),
+            (l + 30, t + 34),
+            (l + 8, t + 32),
+            (l - 4, t + 16),
+        ])
+        .await;
+        s.until(&format!("{FACT} === '1 place taken by hand'")).await;
+        s.until("document.querySelector('select[aria-label=Shown]').selectedOptions[0].text === 'Plate'")
+            .await;
+        s.plate().await;
+        let lifted = names(at_rest(fetched).await);
+        let own: Vec<&String> = lifted.iter().filter(|n| key(n).contains('-')).collect();
+        assert!(!own.is_empty() && own.len() < all.len(), "{} of {} tiles: {lifted:?}", own.len(), all.len());
+        assert!(
+            lifted.iter().all(|n| key(n).contains('-') || all.contains(n)),
+            "what it does not reach keeps its address: {lifted:?}"
+        );
+
+        s.js("performance.clearResourceTimings()").await;
+        s.undo().await;
+        s.until(&format!("{FACT} === 'nothing taken by hand'")).await;
+        s.plate().await;
+        let undone = names(at_rest(fetched).await);
+        assert!(
+            undone.iter().all(|n| all.contains(n)),
+            "undone, every tile has the address it had: {undone:?}"
+        );
+    });
+}

@@ -252,3 +252,116 @@ fn shown(things: Vec<Thing>, drawn: &[bool]) -> (Vec<Shown>, bool) {
     }
     (shown, undecided)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::combine::consensus::LayerData;
+    use crate::geometry::Size;
+    use crate::noise::NoiseModel;
+    use crate::random::Random;
+
+    const W: usize = 120;
+    const H: usize = 90;
+
+    /// Plate and source of one wall with noise; what `more` gives is added to the plate's and the source's root codes.
+    fn field(more: impl Fn(usize, usize) -> (f64, f64)) -> Field {
+        let mut random = Random::new(7);
+        let mut side = |of_plate: bool| {
+            let plane: Vec<u16> = (0..W * H)
+                .map(|p| {
+                    let (plate, source) = more(p % W, p / W);
+                    (30_000.0 + if of_plate { plate } else { source } + 150.0 * random.normal()) as u16
+                })
+                .collect();
+            LayerData { planes: [plane.clone(), plane.clone(), plane], spans: vec![(0, W as u32); H] }
+        };
+        let layers = vec![side(true), side(false)];
+        Field::new(Size::new(W as u32, H as u32), layers, &NoiseModel::default(), 1.0)
+    }
+
+    fn sought(field: &Field, drawn: &[bool], trim: bool) -> Border {
+        let chi = differences(field);
+        let clear = distances_within(&chi.iter().map(|v| *v > DIFFER).collect::<Vec<_>>(), W, CLEAR);
+        let outside = distances_within(drawn, W, OUTSIDE);
+        seek(&Ground { field, chi: &chi, clear: &clear, drawn, outside: &outside }, trim)
+    }
+
+    fn within(x: (usize, usize), y: (usize, usize)) -> Vec<bool> {
+        (0..W * H).map(|p| (x.0..x.1).contains(&(p % W)) && (y.0..y.1).contains(&(p / W))).collect()
+    }
+
+    /// Share of the pixels of one set that another holds.
+    fn share(of: &[bool], held: &[bool]) -> f64 {
+        let both = of.iter().zip(held).filter(|(a, b)| **a && **b).count();
+        both as f64 / of.iter().filter(|v| **v).count() as f64
+    }
+
+    #[test]
+    fn what_was_mostly_drawn_is_taken_whole_and_what_was_grazed_stays() {
+        let figure = within((40, 60), (20, 70));
+        let beside = within((75, 95), (20, 70));
+        let place = |x: usize, y: usize| y * W + x;
+        let field = field(|x, y| {
+            let p = place(x, y);
+            (if figure[p] || beside[p] { -9000.0 } else { 0.0 }, 0.0)
+        });
+        // Cuts off the figure's left edge and foot, and reaches the other one by three pixels.
+        let border = sought(&field, &within((44, 78), (14, 66)), false);
+        assert_eq!(share(&figure, &border.taken), 1.0);
+        assert_eq!(share(&beside, &border.taken), 0.0);
+        assert_eq!(border.torn, 0.0, "it runs where both sides show the wall");
+        assert_eq!(border.things.len(), 1);
+        assert!(!border.things[0].brought && !border.undecided);
+    }
+
+    #[test]
+    fn what_the_source_brings_along_is_left_out_when_that_is_wanted() {
+        let gone = within((30, 50), (30, 60));
+        let comes = within((62, 80), (30, 60));
+        let field = field(|x, y| {
+            let p = y * W + x;
+            (if gone[p] { -9000.0 } else { 0.0 }, if comes[p] { 9000.0 } else { 0.0 })
+        });
+        let drawn = within((24, 86), (24, 66));
+        let both = sought(&field, &drawn, false);
+        assert_eq!((share(&gone, &both.taken), share(&comes, &both.taken)), (1.0, 1.0));
+        assert_eq!(both.things.iter().filter(|t| t.brought).count(), 1);
+        let trimmed = sought(&field, &drawn, true);
+        assert_eq!((share(&gone, &trimmed.taken), share(&comes, &trimmed.taken)), (1.0, 0.0));
+        assert!(trimmed.things.iter().all(|t| !t.brought), "what is left out is not told of");
+    }
+
+    #[test]
+    fn a_border_fades_far_where_it_is_smooth_and_little_beside_detail_and_what_differs() {
+        let stripes = |x: usize| if x < W / 2 && x % 4 < 2 { 4000.0 } else { 0.0 };
+        let differs = within((100, 110), (40, 50));
+        let field = field(|x, y| {
+            let other = if differs[y * W + x] { 9000.0 } else { 0.0 };
+            (stripes(x) + other, stripes(x))
+        });
+        let chi = differences(&field);
+        let widths = super::widths(&field, &chi, None, 1.0);
+        let at = |x: usize, y: usize| widths[y * W + x];
+        assert!(at(85, 10) > 8.0, "smooth: {}", at(85, 10));
+        assert!(at(20, 20) < at(85, 10) / 2.0, "stripes: {}", at(20, 20));
+        assert!(at(99, 45) <= 1.5, "beside what differs: {}", at(99, 45));
+        assert!(at(105, 45) >= 1.0, "never nothing");
+        let coarse = super::widths(&field, &chi, None, 4.0);
+        assert!(coarse[10 * W + 85] <= WIDE / 4.0, "in pixels of a coarser picture it is less");
+        assert!(super::widths(&field, &chi, Some(5.0), 1.0).iter().all(|w| *w == 5.0), "as it was asked for");
+    }
+
+    #[test]
+    fn weights_rise_across_the_border_over_its_width() {
+        let taken = within((0, 60), (0, H));
+        for width in [1.0, 4.0, 12.0] {
+            let weights = fade(&taken, W, &[width; W * H]);
+            let row = &weights[45 * W..46 * W];
+            assert!(row.windows(2).all(|p| p[1] <= p[0]));
+            let ramp = row.iter().filter(|w| **w > 0.0 && **w < 1.0).count() as f32;
+            assert!((ramp - 2.0 * width).abs() <= 1.0, "{ramp} pixels for {width} to each side");
+            assert!((row[59] + row[60] - 1.0).abs() < 1e-5, "even to both sides");
+        }
+    }
+}

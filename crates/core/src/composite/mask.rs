@@ -304,6 +304,7 @@ fn crossings(outline: &[Point], y: f64) -> Vec<(f64, i32)> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
 
     fn square(from: f64, to: f64) -> Vec<Point> {
         [(from, from), (to, from), (to, to), (from, to)].map(|(x, y)| Point::new(x, y)).to_vec()
@@ -368,6 +369,54 @@ mod tests {
             let (above, below) = (Point::new(x as f64, line - 3.0), Point::new(x as f64, line + 3.0));
             assert!(mask.at(above) > 0.8, "above at {x}: {}", mask.at(above));
             assert!(mask.at(below) < 0.2, "below at {x}: {}", mask.at(below));
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn a_row_is_what_lies_between_its_pixels(
+            w in 1u32..9, h in 1u32..9, x in -4i64..9, y in -4i64..9, level in 0u32..3, seed: u64,
+            from in (-20.0..40.0f64, -20.0..40.0f64), up in 0u32..3
+        ) {
+            let mut random = crate::random::Random::new(seed);
+            let values: Vec<f32> = (0..w * h).map(|_| random.unit() as f32).collect();
+            let mask = Mask(Sheet { rect: Rect::new(x, y, w, h), level, values: values.clone() });
+            // Halves, as pixel centres of any level are.
+            let (from, up) = (Point::new((2.0 * from.0).round() / 2.0, (2.0 * from.1).round() / 2.0), f64::from(1 << up));
+            let row = mask.row(from, up, 30).unwrap_or_else(|| vec![0.0; 30]);
+            for (k, v) in row.into_iter().enumerate() {
+                let own = |v: f64, first: i64| (v + 0.5) / f64::from(1u32 << level) - 0.5 - first as f64;
+                let (px, py) = (own(from.x + up * k as f64, x), own(from.y, y));
+                let within = |v: f64, n: u32| v > -1.0 && v < f64::from(n);
+                let at = |i: f64, j: f64| {
+                    let (i, j) = (i.clamp(0.0, f64::from(w - 1)), j.clamp(0.0, f64::from(h - 1)));
+                    f64::from(values[(j as u32 * w + i as u32) as usize])
+                };
+                let (i, j) = (px.floor(), py.floor());
+                let mix = |j| at(i, j) * (1.0 - px + i) + at(i + 1.0, j) * (px - i);
+                let between = mix(j) * (1.0 - py + j) + mix(j + 1.0) * (py - j);
+                let wanted = if within(px, w) && within(py, h) { between } else { 0.0 };
+                prop_assert!((f64::from(v) - wanted).abs() < 1e-5, "{} instead of {}", v, wanted);
+            }
+        }
+
+        #[test]
+        fn nothing_is_covered_beyond_its_reach(
+            x in 0.0..300.0f64, y in 0.0..200.0f64, wide in 1.0..900.0f64, high in 1.0..500.0f64, soft in 0.0..20.0f64
+        ) {
+            let size = Size::new(1000, 700);
+            let outline = [(x, y), (x + wide, y), (x + wide, y + high), (x, y + high)].map(|(x, y)| Point::new(x, y));
+            let mask = Mask::drawn(&outline, soft, 0.0, size).unwrap();
+            let (rect, level) = mask.guide();
+            prop_assert_eq!(area(&outline, soft, 0.0, size, MOST), Some((rect, level)), "known before it is drawn");
+            prop_assert_eq!(mask.reach(), reach(rect, level));
+            let (low, high) = mask.reach();
+            for step in 0..60 {
+                let p = Point::new(f64::from(step) * 17.0, f64::from(step * 37 % 60) * 12.0);
+                let inside = p.x >= low.x && p.x <= high.x && p.y >= low.y && p.y <= high.y;
+                prop_assert!(inside || mask.at(p) == 0.0, "{:?}", p);
+                prop_assert_eq!(mask.touches(p, p), inside);
+            }
         }
     }
 }

@@ -83,7 +83,7 @@ fn seen(outline: &[Point], lift: &Lift) -> (Point, Point) {
 /// Over how many pixels the border of a part that is given back fades: as the lift's own, or a little.
 fn given_back(lift: &Lift, outline: &[Point]) -> f64 {
     /// Share of its longer side, and least and most pixels of the reference.
-    const LITTLE: (f64, f64, f64) = (0.02, 1.5, 8.0);
+    const LITTLE: (f64, f64, f64) = (0.015, 1.0, 8.0);
     let (low, high) = ends(outline);
     let little = LITTLE.0 * (high.x - low.x).max(high.y - low.y);
     if lift.soft > 0.0 { lift.soft.min(little.max(LITTLE.1)) } else { little.clamp(LITTLE.1, LITTLE.2) }
