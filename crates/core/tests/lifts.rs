@@ -507,6 +507,31 @@ proptest! {
 }
 
 #[test]
+fn a_shadow_longer_than_what_is_around_a_loop_comes_whole() {
+    let shadow = Rect::new(100, 92, 105, 8);
+    let frames = frames_with(|k, x, y| {
+        let shade = k == 2 && x >= shadow.x && x < shadow.right() && y >= shadow.y && y < shadow.bottom();
+        if shade { [-45.0, -42.0, -38.0] } else { [0.0; 3] }
+    });
+    let taken = Lift { seek: true, tone: true, ..lift(&around(FIGURE, 5.0), Source::Frame(2)) };
+    let (empty, with) = (opened(&frames, Vec::new()), opened(&frames, vec![taken]));
+    let picture = |state, view| render(&frames, state, view, SIZE.rect());
+    let (before, after) = (picture(&empty, View::Plate), picture(&with, View::Plate));
+    let shot = picture(&with, View::Frame(2));
+    let level = |r: &Raster, x: u32, y: u32| f64::from(r.pixel(x, y)[1]) / 257.0;
+    for x in (120..203).step_by(6) {
+        let (own, plate) = (level(&after, x, 96), level(&before, x, 96));
+        assert!(plate - own > 25.0, "the shadow ends at {x}: {own} beside {plate}");
+        assert!((own - level(&shot, x, 96)).abs() < 6.0, "as the frame has it at {x}");
+    }
+    // Only to that side, and nothing that is not its.
+    let mask = &with.1.lifts[0].fit.mask;
+    assert_eq!(mask.cut_off(SIZE), [false; 4]);
+    assert!(mask.guide().0.x > 30, "the picture grew to the right alone: {:?}", mask.guide().0);
+    assert_eq!(after.pixel(190, 30), before.pixel(190, 30));
+}
+
+#[test]
 fn frames_that_are_weighed_on_fewer_pixels_come_in_the_same_order() {
     // Somebody in the plate's only frame; frame 3 shows the wall, 1 and 4 a second person, 2 somebody in the same place.
     let person = |x: i64, y: i64, at: i64| (x - at).abs() < 12 && (y - 75).abs() < 30;

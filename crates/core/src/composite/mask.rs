@@ -85,18 +85,18 @@ impl Mask {
     /// The inside of a closed outline in pixels of a reference of this size, fading over `soft` of them to both sides, with
     /// at least `margin` of them around it; `None` when nothing of it lies on the picture.
     pub fn drawn(outline: &[Point], soft: f64, margin: f64, reference: Size) -> Option<Self> {
-        Self::drawn_by(outline, soft, margin, reference, MOST)
+        Self::drawn_by(outline, soft, [margin; 4], reference, MOST)
     }
 
-    /// The same of at most so many pixels.
+    /// The same with margins to the left, above, to the right and below, of at most so many pixels.
     pub(crate) fn drawn_by(
         outline: &[Point],
         soft: f64,
-        margin: f64,
+        margins: [f64; 4],
         reference: Size,
         most: u64,
     ) -> Option<Self> {
-        let (rect, level) = area(outline, soft, margin, reference, most)?;
+        let (rect, level) = area(outline, soft, margins, reference, most)?;
         let up = f64::from(1u32 << level);
         let (x, y) = (rect.x, rect.y);
         let (w, h) = (rect.width as usize, rect.height as usize);
@@ -238,6 +238,23 @@ impl Mask {
         (at(rect.x, rect.y), at(rect.right(), rect.bottom()))
     }
 
+    /// To which sides (left, above, right, below) something of it is cut off by the end of its own picture, inside a reference of
+    /// this size; a side that it fills for the most part has no end in sight and does not count.
+    pub fn cut_off(&self, reference: Size) -> [bool; 4] {
+        let (rect, all) = (self.0.rect, reference.at_level(self.0.level));
+        let (w, h) = (rect.width as usize, rect.height as usize);
+        let covered = |p: usize| self.0.values[p] > 0.5;
+        let some = |count: usize, of: usize| count > 1 && 2 * count < of;
+        let column = |x: usize| some((0..h).filter(|y| covered(y * w + x)).count(), h);
+        let row = |y: usize| some((0..w).filter(|x| covered(y * w + x)).count(), w);
+        [
+            rect.x > 0 && column(0),
+            rect.y > 0 && row(0),
+            rect.right() < i64::from(all.width) && column(w - 1),
+            rect.bottom() < i64::from(all.height) && row(h - 1),
+        ]
+    }
+
     /// The corners of the box outside which it covers nothing, in pixels of the reference.
     pub fn reach(&self) -> (Point, Point) {
         reach(self.0.rect, self.0.level)
@@ -253,21 +270,21 @@ impl Mask {
 pub(crate) fn area(
     outline: &[Point],
     soft: f64,
-    margin: f64,
+    margins: [f64; 4],
     reference: Size,
     most: u64,
 ) -> Option<(Rect, u32)> {
     let (corner, sides) = around(&[outline.to_vec()], reference)?;
-    let far = margin.max(2.0 * soft + 2.0);
+    let [left, above, right, below] = margins.map(|m| m.max(2.0 * soft + 2.0));
     let level = (0..16).find(|&k| {
-        let side = |v: f64| ((v + 2.0 * far) / f64::from(1u32 << k)).ceil() as u64 + 2;
-        side(sides.x) * side(sides.y) <= most
+        let side = |v: f64| (v / f64::from(1u32 << k)).ceil() as u64 + 2;
+        side(sides.x + left + right) * side(sides.y + above + below) <= most
     })?;
     let up = f64::from(1u32 << level);
-    let low = |v: f64| ((v - far) / up).floor() as i64;
-    let high = |v: f64| ((v + far) / up).ceil() as i64 + 1;
-    let (x, y) = (low(corner.x), low(corner.y));
-    let (right, bottom) = (high(corner.x + sides.x), high(corner.y + sides.y));
+    let low = |v: f64| (v / up).floor() as i64;
+    let high = |v: f64| (v / up).ceil() as i64 + 1;
+    let (x, y) = (low(corner.x - left), low(corner.y - above));
+    let (right, bottom) = (high(corner.x + sides.x + right), high(corner.y + sides.y + below));
     let rect = Rect::new(x, y, (right - x) as u32, (bottom - y) as u32);
     Some((rect.intersect(reference.at_level(level).rect()), level))
 }
@@ -408,7 +425,7 @@ mod tests {
             let outline = [(x, y), (x + wide, y), (x + wide, y + high), (x, y + high)].map(|(x, y)| Point::new(x, y));
             let mask = Mask::drawn(&outline, soft, 0.0, size).unwrap();
             let (rect, level) = mask.guide();
-            prop_assert_eq!(area(&outline, soft, 0.0, size, MOST), Some((rect, level)), "known before it is drawn");
+            prop_assert_eq!(area(&outline, soft, [0.0; 4], size, MOST), Some((rect, level)), "known before it is drawn");
             prop_assert_eq!(mask.reach(), reach(rect, level));
             let (low, high) = mask.reach();
             for step in 0..60 {

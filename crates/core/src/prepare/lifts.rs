@@ -49,6 +49,15 @@ pub fn lift(
     Ok(())
 }
 
+/// Most pixels of a lift whose picture has grown.
+const GROWN: u64 = 2 * mask::MOST;
+
+/// How much farther a lift's picture reaches where what is taken goes on beyond it: as far as a figure is tall.
+fn farther(outline: &[Point]) -> f64 {
+    let (low, high) = ends(outline);
+    (high.x - low.x).max(high.y - low.y)
+}
+
 /// A lift that is to be fitted, with its place in the recipe's list.
 struct Wanted<'a> {
     lift: (usize, &'a Lift),
@@ -62,7 +71,8 @@ impl<'a> Wanted<'a> {
     fn new(plan: &Plan, lift: (usize, &'a Lift)) -> Self {
         let (outline, _) = placed(plan, lift.1);
         let (soft, margin) = border(&outline, lift.1);
-        let area = mask::area(&outline, soft, margin, plan.reference_size(), mask::MOST);
+        let margin = if lift.1.seek { margin + farther(&outline) } else { margin };
+        let area = mask::area(&outline, soft, [margin; 4], plan.reference_size(), GROWN);
         Self { lift, reach: area.map(|(rect, level)| mask::reach(rect, level)), seen: seen(&outline, lift.1) }
     }
 
@@ -164,7 +174,16 @@ pub fn fit(
     sources: &[&dyn FrameSource],
     lift: &Lift,
 ) -> Result<Option<Fitted>, RenderError> {
-    fit_by(plan, recipe, sources, lift, mask::MOST)
+    let near = fit_by(plan, recipe, sources, lift, [0.0; 4], mask::MOST)?;
+    let Some(near) = near else { return Ok(None) };
+    // A shadow may be longer than what is around a loop: there it is looked at once more.
+    let cut = near.mask.cut_off(plan.reference_size());
+    if !lift.seek || cut == [false; 4] {
+        return Ok(Some(near));
+    }
+    let far = farther(&placed(plan, lift).0);
+    let whole = fit_by(plan, recipe, sources, lift, cut.map(|c| if c { far } else { 0.0 }), GROWN)?;
+    Ok(Some(whole.filter(|whole| whole.noticed.torn <= near.noticed.torn).unwrap_or(near)))
 }
 
 /// The same on a quarter of the pixels, which tells as well what a lift would take away and bring in: for choosing among many.
@@ -177,14 +196,16 @@ pub fn weigh(
     sources: &[&dyn FrameSource],
     lift: &Lift,
 ) -> Result<Option<Fitted>, RenderError> {
-    fit_by(plan, recipe, sources, lift, mask::MOST / 4)
+    fit_by(plan, recipe, sources, lift, [0.0; 4], mask::MOST / 4)
 }
 
+/// Fits a lift with so many pixels more around it, to the left, above, to the right and below, on at most so many pixels.
 fn fit_by(
     plan: &Plan,
     recipe: &Recipe,
     sources: &[&dyn FrameSource],
     lift: &Lift,
+    more: [f64; 4],
     most: u64,
 ) -> Result<Option<Fitted>, RenderError> {
     let on = &plan.frames[lift.on];
@@ -193,7 +214,8 @@ fn fit_by(
     }
     let (outline, back) = placed(plan, lift);
     let (soft, margin) = border(&outline, lift);
-    let mask = Mask::drawn_by(&outline, soft, margin, plan.reference_size(), most);
+    let margins = more.map(|more| margin + more);
+    let mask = Mask::drawn_by(&outline, soft, margins, plan.reference_size(), most);
     let Some(mut mask) = mask else { return Ok(None) };
     let recipe = Recipe { canvas: Canvas::Reference, develop: Develop::default(), ..recipe.clone() };
     let scene = Scene { recipe: &recipe, plan, sources };
