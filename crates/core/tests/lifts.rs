@@ -532,6 +532,32 @@ fn a_shadow_longer_than_what_is_around_a_loop_comes_whole() {
 }
 
 #[test]
+fn the_end_of_a_shadow_goes_with_its_owner_and_halves_stay() {
+    let shadow = Rect::new(100, 92, 60, 8);
+    let frames = frames_with(|k, x, y| {
+        let shade = k == 2 && x >= shadow.x && x < shadow.right() && y >= shadow.y && y < shadow.bottom();
+        if shade { [-45.0, -42.0, -38.0] } else { [0.0; 3] }
+    });
+    let points = |corners: Vec<(f64, f64)>| corners.into_iter().map(|(x, y)| Point::new(x, y)).collect();
+    let empty = opened(&frames, Vec::new());
+    let plate = render(&frames, &empty, View::Plate, SIZE.rect());
+    let darker = |taken: &Lift, x: u32, y: u32| {
+        let after = render(&frames, &opened(&frames, vec![taken.clone()]), View::Plate, SIZE.rect());
+        (f64::from(plate.pixel(x, y)[1]) - f64::from(after.pixel(x, y)[1])) / 257.0
+    };
+    let mut taken = Lift { seek: true, tone: true, ..lift(&around(FIGURE, 5.0), Source::Frame(2)) };
+    assert!(darker(&taken, 100, 70) > 25.0 && darker(&taken, 145, 96) > 25.0, "both are taken");
+    taken.less = vec![points(around(FIGURE, 10.0))];
+    assert!(darker(&taken, 100, 70).abs() < 4.0, "the figure is given back");
+    assert!(darker(&taken, 145, 96).abs() < 4.0, "and what its loop left of its shadow");
+
+    // A strip out of the middle of something leaves both halves.
+    let mut wide = lift(&around(Rect::new(20, 30, 160, 80), 0.0), Source::Method(Method::Darkest));
+    wide.less = vec![points(around(Rect::new(80, 20, 30, 100), 0.0))];
+    assert!(darker(&wide, 95, 50) < 1.0 && darker(&wide, 40, 50) > 0.3 && darker(&wide, 150, 50) > 0.3);
+}
+
+#[test]
 fn frames_that_are_weighed_on_fewer_pixels_come_in_the_same_order() {
     // Somebody in the plate's only frame; frame 3 shows the wall, 1 and 4 a second person, 2 somebody in the same place.
     let person = |x: i64, y: i64, at: i64| (x - at).abs() < 12 && (y - 75).abs() < 30;

@@ -130,7 +130,7 @@ export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
       <div className="flex items-center gap-3 px-3 pt-1 text-sm whitespace-nowrap">
         <span className="font-semibold">{byMethod ? "This place by every method" : shown ? "This place in every frame" : "Frames"}</span>
         <span className="truncate text-faint">
-          {shown?.origin && !byMethod && !told ? <span className="num mr-3 text-ink" data-testid="origin">{originWords(set, shown.origin)}</span> : null}
+          {shown?.origin && !byMethod && !told ? <span className="num mr-3 text-ink" data-testid="origin" title={originWords(set, shown.origin)}>{originWords(set, shown.origin)}</span> : null}
           {told ? <span className={told.warns ? "text-persimmon" : "text-ink"} data-testid="told">{told.words}</span> : byMethod && loop ? "Press a method to lay the loop by it; Esc lets go" : byMethod ? "Press a method to combine the whole picture by it" : kept ? "Press a crop or its number to take the place from that frame; Esc lets go" : shown ? "Click the picture to keep the place" : "Point at the picture to look at one place in all of them"}
         </span>
         <span className="grow" />
@@ -237,7 +237,10 @@ function originWords(set: SetDetail, origin: NonNullable<Look["origin"]>): strin
     const only = set.frames.find((f) => f.index === origin.frames[0]);
     return `Taken from frame ${numbers[0]} alone${only?.time ? `, ${clock(only.time)}` : ""}`;
   }
-  return `${origin.agree} of ${origin.moments} moments, from ${origin.frames.length === set.frames.length ? "all frames" : `frames ${numbers.join(", ")}`}`;
+  // Said the shorter way.
+  const others = set.frames.map((_, k) => k + 1).filter((n) => !numbers.includes(n));
+  const which = !others.length ? "all frames" : others.length <= 3 && others.length < numbers.length ? `all frames but ${others.join(", ")}` : `frames ${numbers.join(", ")}`;
+  return `${origin.agree} of ${origin.moments} moments, from ${which}`;
 }
 
 function Crop({ look, width, at, outline }: { look: Look | null; width: number; at: number; outline: "solid" | "dashed" | "none" }) {

@@ -21,6 +21,7 @@ use crate::combine::consensus::{Choice, DIFFER, Field, LayerData};
 use crate::geometry::{Homography, Point, Size, ends};
 use crate::noise::NoiseModel;
 use crate::pixel::distance::distances_within;
+use crate::pixel::flood::parts;
 pub use border::Shown;
 use light::Light;
 use mask::{Mask, Sheet};
@@ -206,6 +207,33 @@ impl Fitted {
         let after: f32 = weights.iter().sum();
         self.mask.set(weights);
         (before - after) / before.max(1.0)
+    }
+
+    /// Gives an area back, and with it what hung on it: the end of a shadow whose owner goes stays nowhere alone.
+    pub fn give_back(&mut self, outline: &[Point], soft: f64, reference: Size) {
+        /// Share of the things that are given back, below which what is cut off of them goes too.
+        const SMALL: f32 = 0.25;
+        let w = self.mask.guide().0.width as usize;
+        let covered = |mask: &Mask| -> Vec<bool> { mask.weights().iter().map(|v| *v > 0.5).collect() };
+        let mut thing = vec![false; self.mask.weights().len()];
+        self.noticed.things.iter().flat_map(|t| &t.pixels).for_each(|&p| thing[p] = true);
+        let mut before = covered(&self.mask);
+        self.spare(outline, soft, reference);
+        let mut after = covered(&self.mask);
+        let given = (0..thing.len()).filter(|&p| thing[p] && before[p] && !after[p]).count();
+        let mut faint: Vec<bool> = self.mask.weights().iter().map(|v| *v > 0.0).collect();
+        let mut weights = self.mask.weights().to_vec();
+        let share = |piece: &Vec<usize>| piece.iter().filter(|p| thing[**p]).count() as f32 / given as f32;
+        for part in parts(&mut before, w, 0..weights.len(), 1) {
+            let (left, stays): (Vec<_>, Vec<_>) =
+                parts(&mut after, w, part, 1).into_iter().partition(|piece| share(piece) < SMALL);
+            // Not along what fades around the others.
+            stays.iter().flatten().for_each(|&p| faint[p] = false);
+            for piece in left {
+                parts(&mut faint, w, piece, 1).into_iter().flatten().for_each(|p| weights[p] = 0.0);
+            }
+        }
+        self.mask.set(weights);
     }
 }
 

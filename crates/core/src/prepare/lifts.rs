@@ -257,7 +257,7 @@ fn fit_by(
     }
     for outline in &lift.less {
         let outline: Vec<Point> = outline.iter().map(|&p| on.transform.apply(p)).collect();
-        fitted.spare(&outline, given_back(lift, &outline), plan.reference_size());
+        fitted.give_back(&outline, given_back(lift, &outline), plan.reference_size());
     }
     Ok(Some(fitted))
 }
