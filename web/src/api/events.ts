@@ -26,7 +26,9 @@ export function useEvents() {
       waiting.add(id);
       const ask = () => {
         const rested = performance.now() - (answered.get(id) ?? -AFTER);
-        if (rested < AFTER) return void setTimeout(ask, AFTER - rested);
+        // A draft is waited for: what comes is the plate itself.
+        const draft = client.getQueryData<SetDetail>(["set", id])?.draft;
+        if (rested < AFTER && !draft) return void setTimeout(ask, AFTER - rested);
         waiting.delete(id);
         // While an act of this page is on its way, its answer brings the state.
         if (!client.isMutating({ mutationKey: ["act", id] })) void client.invalidateQueries({ queryKey: ["set", id] });
