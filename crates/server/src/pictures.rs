@@ -35,7 +35,7 @@ fn view_of(name: &str) -> Result<View, StudioError> {
 }
 
 /// A tile of a view. `name` is `plate`, `agreement`, `frame-N`, `shot-N`, `difference-N` or `by-METHOD`; `file` is `X_Y.jpg` or
-/// `X_Y.png`; `key` is the set's `plate_key` or, for frames, its `frame_key`.
+/// `X_Y.png`; `key` is the set's `plate_key` or what its `tile_names` make of the tile; for frames its `frame_key`.
 #[utoipa::path(
     context_path = "/api",
     params(("set" = i64, Path), ("key" = String, Path), ("name" = String, Path), ("level" = u32, Path), ("file" = String, Path)),

@@ -646,7 +646,7 @@ export interface paths {
         };
         /**
          * A tile of a view. `name` is `plate`, `agreement`, `frame-N`, `shot-N`, `difference-N` or `by-METHOD`; `file` is `X_Y.jpg` or
-         *     `X_Y.png`; `key` is the set's `plate_key` or, for frames, its `frame_key`.
+         *     `X_Y.png`; `key` is the set's `plate_key` or what its `tile_names` make of the tile; for frames its `frame_key`.
          */
         get: operations["tile"];
         put?: never;

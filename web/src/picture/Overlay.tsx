@@ -241,6 +241,8 @@ function Drawing({ open, set, box, size, placeAt }: { open: OpenSet; set: SetDet
   const [loop, setLoop] = useState<Dab[]>([]);
   const [at, setAt] = useState<Point | null>(null);
   const down = useRef(false);
+  // Counts what was drawn, so that what is drawn next is not taken off with what is done.
+  const turn = useRef(0);
   const brushing = drawing === "brush";
   // As large in the picture as on the screen.
   const radius = brush / (zoom / window.devicePixelRatio || 1);
@@ -265,9 +267,10 @@ function Drawing({ open, set, box, size, placeAt }: { open: OpenSet; set: SetDet
         const { x, y, width, height } = boxOf(outline);
         if (taking != null) {
           // The frame and what was drawn stay until the plate has it; the brush goes on until it is put away.
+          const own = turn.current;
           void takeLoop(open, set, outline.map((p) => ({ x: p.x - canvas.x, y: p.y - canvas.y })), { frame: taking }).then(() => {
             if (useView.getState().view === view) put({ view: "plate" });
-            setLoop((now) => (now === loop ? [] : now));
+            if (turn.current === own) setLoop([]);
           });
           return brushing || put({ drawing: null, taking: null });
         }
@@ -294,6 +297,7 @@ function Drawing({ open, set, box, size, placeAt }: { open: OpenSet; set: SetDet
         e.stopPropagation();
         e.currentTarget.setPointerCapture(e.pointerId);
         down.current = true;
+        turn.current++;
         setLoop([]);
         add(e);
       }}
