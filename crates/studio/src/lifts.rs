@@ -104,6 +104,11 @@ impl Studio {
                 return Err(invalid("a place has three to a thousand corners"));
             }
             let fit = loaded.with(|s| evanu_core::prepare::weigh(s.plan, s.recipe, s.sources, &lift))?;
+            // Where no edge tells what it would do, a closer look may.
+            let fit = match fit.map(Arc::new) {
+                Some(fit) if fit.noticed.undecided => self.fitted(&loaded, &lift)?,
+                fit => fit,
+            };
             let Some(fit) = fit else { return Ok(None) };
             let told = LiftInfo::of(&fit, &lift);
             Ok(Some((fit.doubtful(), Proposal { frame, outline: lift.outline, told })))

@@ -76,7 +76,7 @@ export async function nextBest(open: OpenSet, set: SetDetail) {
     const before = going?.list[going.at];
     const at = going ? (going.at + 1) % list.length : 0;
     const next = list[at];
-    if (!next) return tell("Every frame shows the same as the plate here.");
+    if (!next) return tell("No frame leaves this place clearer than the plate does; the number of one brings in what it shows.");
     // The one before it leaves; what lies at its place in the list stays there.
     const lift = begun(set, next.outline, { frame: next.frame });
     const k = before ? lifts.findIndex((l) => frameOf(l.source) === before.frame && same(l.outline, before.outline)) : -1;
@@ -90,7 +90,7 @@ export async function nextBest(open: OpenSet, set: SetDetail) {
 /** What was asked last of a place, and the answer. */
 let asked: { place: string; answer: Promise<Proposal[]> } | null = null;
 
-/** Frames that show something else than the plate at a place, best first. Asked once for a place, also ahead of being wanted. */
+/** Frames that may leave a place clearer than the plate does, best first. Asked once for a place, also ahead of being wanted. */
 export function worth(set: SetDetail, loop: Point[] | null, pinned: Point | null): Promise<Proposal[]> {
   const place = JSON.stringify([set.id, set.plate_key, loop ?? pinned]);
   if (asked?.place === place) return asked.answer;
@@ -107,7 +107,8 @@ async function proposed(set: SetDetail, loop: Point[] | null, pinned: Point | nu
   const at = pinned ?? loop?.[0];
   if (!at) return [];
   const all = await api.proposals(set.id, { at: moved(at), outline: loop?.map(moved) });
-  return all.filter((p) => p.told.differs);
+  // What would only bring something in leaves nothing clear.
+  return all.filter((p) => p.told.differs && (p.told.takes > 0 || !p.told.brings.length));
 }
 
 const same = (a: Point[], b: Point[]) => JSON.stringify(a) === JSON.stringify(b);
