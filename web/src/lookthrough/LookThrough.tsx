@@ -239,8 +239,8 @@ function originWords(set: SetDetail, origin: NonNullable<Look["origin"]>): strin
   }
   // Said the shorter way.
   const others = set.frames.map((_, k) => k + 1).filter((n) => !numbers.includes(n));
-  const which = !others.length ? "all frames" : others.length <= 3 && others.length < numbers.length ? `all frames but ${others.join(", ")}` : `frames ${numbers.join(", ")}`;
-  return `${origin.agree} of ${origin.moments} moments, from ${which}`;
+  const which = !others.length ? "from all frames" : others.length <= 3 && others.length < numbers.length ? `all but ${others.join(", ")}` : `from frames ${numbers.join(", ")}`;
+  return `${origin.agree} of ${origin.moments} moments, ${which}`;
 }
 
 function Crop({ look, width, at, outline }: { look: Look | null; width: number; at: number; outline: "solid" | "dashed" | "none" }) {
