@@ -72,8 +72,8 @@ struct Inner {
     seams: Mutex<LruCache<String, Vec<evanu_core::composite::seams::Seam>>>,
     /// Frames that are being read into their pyramids.
     reading: Mutex<HashSet<i64>>,
-    /// When it was last told that one was read.
-    told_read: Mutex<Option<std::time::Instant>>,
+    /// Of which set it was last told that one was read, and when.
+    told_read: Mutex<Option<(i64, std::time::Instant)>>,
     events: broadcast::Sender<Event>,
     queue: runs::Queue,
     /// Threads for long work, so that what is looked at does not wait behind it.

@@ -171,7 +171,17 @@ impl Studio {
 
     /// The same with its lifts fitted; who asks while that is being done waits for it.
     pub(crate) fn lifted(&self, opened: &Arc<Opened>) -> Result<Loaded, StudioError> {
-        self.lifted_by(opened, |plan| self.lift(plan, opened))
+        let mut lifted = lock(&opened.lifted);
+        let plan = match &*lifted {
+            Some(plan) => plan.clone(),
+            None if opened.recipe.lifts.is_empty() => opened.plan.clone(),
+            None => {
+                let mut plan = (*opened.plan).clone();
+                self.lift(&mut plan, opened)?;
+                lifted.insert(Arc::new(plan)).clone()
+            }
+        };
+        Ok(Loaded { opened: opened.clone(), plan })
     }
 
     /// The same when nobody has to wait for it.
@@ -183,24 +193,6 @@ impl Studio {
         };
         let plan = lifted.or_else(|| opened.recipe.lifts.is_empty().then(|| opened.plan.clone()))?;
         Some(Loaded { opened: opened.clone(), plan })
-    }
-
-    fn lifted_by(
-        &self,
-        opened: &Arc<Opened>,
-        fit: impl FnOnce(&mut Plan) -> Result<(), StudioError>,
-    ) -> Result<Loaded, StudioError> {
-        let mut lifted = lock(&opened.lifted);
-        let plan = match &*lifted {
-            Some(plan) => plan.clone(),
-            None if opened.recipe.lifts.is_empty() => opened.plan.clone(),
-            None => {
-                let mut plan = (*opened.plan).clone();
-                fit(&mut plan)?;
-                lifted.insert(Arc::new(plan)).clone()
-            }
-        };
-        Ok(Loaded { opened: opened.clone(), plan })
     }
 
     /// Opens a set with a recipe. When it has to be `quick`, a consensus that is not at hand is not decided: the median

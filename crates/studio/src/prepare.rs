@@ -129,8 +129,8 @@ impl Studio {
         // The one that is read now is among them.
         let last = lock(&self.0.reading).len() <= 1;
         let mut told = lock(&self.0.told_read);
-        if last || told.is_none_or(|at| at.elapsed() > SELDOM) {
-            *told = Some(Instant::now());
+        if last || told.is_none_or(|(of, at)| of != set || at.elapsed() > SELDOM) {
+            *told = Some((set, Instant::now()));
             self.tell(Event::Set { id: set });
         }
     }

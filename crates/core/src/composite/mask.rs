@@ -5,7 +5,7 @@ use crate::pixel::blur::boxed;
 use crate::pixel::flood::parts;
 use rayon::prelude::*;
 
-/// Most pixels of a mask.
+/// Most pixels of a mask as it is drawn at first.
 pub(crate) const MOST: u64 = 1 << 17;
 /// Brightness, as a share of white, that tells two sides of a border apart for the guided filter.
 const EDGE: f32 = 0.02;

@@ -7,6 +7,7 @@
 
 mod border;
 mod extent;
+mod less;
 mod light;
 pub mod mask;
 pub mod origin;
@@ -18,10 +19,9 @@ pub use extent::extent;
 
 use crate::combine::Method;
 use crate::combine::consensus::{Choice, DIFFER, Field, LayerData};
-use crate::geometry::{Homography, Point, Size, ends};
+use crate::geometry::{Homography, Point, ends};
 use crate::noise::NoiseModel;
 use crate::pixel::distance::distances_within;
-use crate::pixel::flood::parts;
 pub use border::Shown;
 use light::Light;
 use mask::{Mask, Sheet};
@@ -182,58 +182,6 @@ impl Lift {
             && (0.0..=5000.0).contains(&self.soft)
             && (0.0..=1.0).contains(&self.strength)
             && self.place.is_none_or(|p| p.is_valid() && self.source.frame().is_some())
-    }
-}
-
-impl Fitted {
-    /// Takes it off an area, in pixels of a reference of this size, with a border that fades over `soft` of them to both sides; the
-    /// share of it that this takes away.
-    pub fn spare(&mut self, outline: &[Point], soft: f64, reference: Size) -> f32 {
-        let (rect, level) = self.mask.guide();
-        let Some(kept) = Mask::drawn(outline, soft, 0.0, reference) else { return 0.0 };
-        let (w, up) = (rect.width as usize, f64::from(1u32 << level));
-        let before: f32 = self.mask.weights().iter().sum();
-        let weights: Vec<f32> = self
-            .mask
-            .weights()
-            .iter()
-            .enumerate()
-            .map(|(i, weight)| {
-                let full = |v: i64| (v as f64 + 0.5) * up - 0.5;
-                let p = Point::new(full(rect.x + (i % w) as i64), full(rect.y + (i / w) as i64));
-                weight * (1.0 - kept.at(p))
-            })
-            .collect();
-        let after: f32 = weights.iter().sum();
-        self.mask.set(weights);
-        (before - after) / before.max(1.0)
-    }
-
-    /// Gives an area back, and with it what hung on it: the end of a shadow whose owner goes stays nowhere alone.
-    pub fn give_back(&mut self, outline: &[Point], soft: f64, reference: Size) {
-        /// Share of the things that are given back, below which what is cut off of them goes too.
-        const SMALL: f32 = 0.25;
-        let w = self.mask.guide().0.width as usize;
-        let covered = |mask: &Mask| -> Vec<bool> { mask.weights().iter().map(|v| *v > 0.5).collect() };
-        let mut thing = vec![false; self.mask.weights().len()];
-        self.noticed.things.iter().flat_map(|t| &t.pixels).for_each(|&p| thing[p] = true);
-        let mut before = covered(&self.mask);
-        self.spare(outline, soft, reference);
-        let mut after = covered(&self.mask);
-        let given = (0..thing.len()).filter(|&p| thing[p] && before[p] && !after[p]).count();
-        let mut faint: Vec<bool> = self.mask.weights().iter().map(|v| *v > 0.0).collect();
-        let mut weights = self.mask.weights().to_vec();
-        let share = |piece: &Vec<usize>| piece.iter().filter(|p| thing[**p]).count() as f32 / given as f32;
-        for part in parts(&mut before, w, 0..weights.len(), 1) {
-            let (left, stays): (Vec<_>, Vec<_>) =
-                parts(&mut after, w, part, 1).into_iter().partition(|piece| share(piece) < SMALL);
-            // Not along what fades around the others.
-            stays.iter().flatten().for_each(|&p| faint[p] = false);
-            for piece in left {
-                parts(&mut faint, w, piece, 1).into_iter().flatten().for_each(|p| weights[p] = 0.0);
-            }
-        }
-        self.mask.set(weights);
     }
 }
 
@@ -474,6 +422,7 @@ pub fn calmed(stops: f32, strength: f32) -> f32 {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::geometry::Size;
 
     #[test]
     fn highlights_return_as_the_strength_falls() {

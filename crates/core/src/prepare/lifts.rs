@@ -1,4 +1,8 @@
 //! Lifts made ready: fitted into the plate, their highlights and seams, and a geometry of their own.
+//!
+//! A lift is fitted on a picture around its outline, of the finest level that has few enough pixels; where something that is taken is cut
+//! off by that picture's end, once more on one that reaches farther to that side. Lifts that reach each other are fitted in the order of
+//! the list, others side by side, to the same bytes. Cost: one layer of each frame over that picture, and [`composite::fit`].
 
 use crate::combine::consensus::LayerData;
 use crate::composite::mask::{self, Mask};
