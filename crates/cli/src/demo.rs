@@ -14,9 +14,9 @@ pub struct Args {
     /// Width of rendered frames in pixels
     #[arg(long, default_value_t = 1600, value_parser = clap::value_parser!(u32).range(64..=16000))]
     width: u32,
-    /// Number of rendered frames
-    #[arg(long, default_value_t = 12, value_parser = clap::value_parser!(u32).range(1..=200))]
-    frames: u32,
+    /// Number of rendered frames; as many as the shipped set has when left out
+    #[arg(long, value_parser = clap::value_parser!(u32).range(1..=200))]
+    frames: Option<u32>,
 }
 
 /// Options of `evanu score`.
@@ -34,8 +34,10 @@ pub struct ScoreArgs {
 pub fn run(args: Args) -> Result<(), String> {
     match &args.render {
         Some(name) => {
-            evanu_demo::render(name, args.width, args.frames as usize, &args.folder, &|t| eprintln!("{t}"))
-                .map_err(|e| e.to_string())?;
+            evanu_demo::render(name, args.width, args.frames.map(|n| n as usize), &args.folder, &|t| {
+                eprintln!("{t}")
+            })
+            .map_err(|e| e.to_string())?;
         }
         None => evanu_demo::write_samples(&args.folder).map_err(|e| e.to_string())?,
     }

@@ -13,7 +13,7 @@ use evanu_core::prepare;
 use evanu_core::progress::unwatched;
 use evanu_core::random::Random;
 use evanu_core::recipe::Recipe;
-use evanu_demo::{Crowd, Order, PITCH, Shoot};
+use evanu_demo::{Crowd, Order, Shoot};
 use std::path::Path;
 
 const SIZE: Size = Size { width: 1200, height: 800 };
@@ -109,9 +109,7 @@ fn frame(place: &MemoryFrame, shot: &Shot, covers: &[Cover], random: &mut Random
 fn main() {
     let mut arguments = std::env::args().skip(1).filter_map(|a| a.parse::<u64>().ok());
     let (sets, seed) = (arguments.next().unwrap_or(50), arguments.next().unwrap_or(1));
-    let order =
-        Order { seed: 7, width: 1800, frames: 1, crowd: Crowd::Nobody, sway: 0.0, pitch: PITCH, wind: 0.0 };
-    let place = Shoot::new(order).place(0).clone();
+    let place = Shoot::new(Order::by_hand(7, 1800, 1, Crowd::Nobody)).place(0).clone();
     let wide = place.size();
     let (mut errors, mut gains) = (Vec::new(), Vec::new());
     let (mut lost, mut foreign_used) = (0, 0);

@@ -22,7 +22,7 @@ use evanu_core::progress::unwatched;
 use evanu_core::random::Random;
 use evanu_core::recipe::Recipe;
 use evanu_core::render::{Scene, View};
-use evanu_demo::{Crowd, Order, PITCH, Shoot, frame_size};
+use evanu_demo::{Crowd, Order, Shoot, frame_size};
 use kept::{empty, rendered};
 use std::time::Instant;
 
@@ -272,15 +272,7 @@ fn main() {
     let number = |i: usize, usual: u64| arguments.get(i).and_then(|a| a.parse().ok()).unwrap_or(usual);
     let (sets, width, seed) = (number(0, 3), number(1, 900) as u32, number(2, 1));
     let size: Size = frame_size(width);
-    let mut shoot = Shoot::new(Order {
-        seed,
-        width,
-        frames: 1,
-        crowd: Crowd::Nobody,
-        sway: 0.0,
-        pitch: PITCH,
-        wind: 0.0,
-    });
+    let mut shoot = Shoot::new(Order::by_hand(seed, width, 1, Crowd::Nobody));
     let mut random = Random::new(seed ^ 0xC0B);
     for (name, crowd, (from, to), glaring) in KINDS {
         let mut all: Vec<Measured> = Vec::new();

@@ -52,15 +52,8 @@ fn main() {
     let (mut ours_seen, mut best_seen) = (Vec::new(), Vec::new());
     let mut gained = Vec::new();
     for set in 0..sets {
-        let shoot = Shoot::new(Order {
-            seed: seed << 16 | set,
-            width,
-            frames: FRAMES,
-            crowd: Crowd::Forecourt,
-            sway,
-            pitch: -0.1,
-            wind: 0.0,
-        });
+        let order = Order::by_hand(seed << 16 | set, width, FRAMES, Crowd::Forecourt);
+        let shoot = Shoot::new(Order { sway, pitch: -0.1, ..order });
         let kind = format!("depth{:.0}", 100.0 * sway);
         let frames: Vec<MemoryFrame> = (0..FRAMES)
             .map(|k| {

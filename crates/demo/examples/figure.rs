@@ -10,7 +10,7 @@ use evanu_core::pixel::{FrameSource, MemoryFrame, Samples};
 use evanu_core::prepare;
 use evanu_core::progress::unwatched;
 use evanu_core::recipe::Recipe;
-use evanu_demo::{Crowd, Order, PITCH, Shoot, frame_size};
+use evanu_demo::{Crowd, Order, Shoot, frame_size};
 use kept::rendered;
 
 const WIDTH: u32 = 480;
@@ -19,15 +19,7 @@ const FRAMES: usize = 10;
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let mut arguments = std::env::args().skip(1).filter_map(|a| a.parse::<u64>().ok());
     let (sets, seed) = (arguments.next().unwrap_or(12), arguments.next().unwrap_or(11));
-    let mut shoot = Shoot::new(Order {
-        seed,
-        width: WIDTH,
-        frames: 1,
-        crowd: Crowd::Nobody,
-        sway: 0.0,
-        pitch: PITCH,
-        wind: 0.0,
-    });
+    let mut shoot = Shoot::new(Order::by_hand(seed, WIDTH, 1, Crowd::Nobody));
     let mut looks = Vec::new();
     for set in 0..sets {
         shoot.again(seed << 20 | set, FRAMES, Crowd::Forecourt);

@@ -24,7 +24,7 @@ use evanu_core::progress::unwatched;
 use evanu_core::random::Random;
 use evanu_core::recipe::Recipe;
 use evanu_core::render::{Scene, View};
-use evanu_demo::{Crowd, Order, PITCH, Shoot, frame_size};
+use evanu_demo::{Crowd, Order, Shoot, frame_size};
 use kept::{empty, rendered};
 use std::sync::Arc;
 use std::time::Instant;
@@ -54,8 +54,7 @@ struct Stage {
 impl Stage {
     fn new(seed: u64, width: u32) -> Option<Self> {
         let size = frame_size(width);
-        let (crowd, sway, wind) = (Crowd::Forecourt, 0.0, 0.0);
-        let shoot = Shoot::new(Order { seed, width, frames: FRAMES, crowd, sway, pitch: PITCH, wind });
+        let shoot = Shoot::new(Order::by_hand(seed, width, FRAMES, Crowd::Forecourt));
         let shots: Vec<_> = (0..FRAMES).map(|k| rendered("lifting", &shoot, k)).collect();
         let eight = |r: &Raster| Samples::Eight(r.data.iter().map(|v| (v / 257) as u8).collect());
         let frames: Vec<MemoryFrame> =

@@ -22,36 +22,50 @@ enum Part {
     Tyre,
 }
 
-/// What a visitor wears and carries.
+/// What a visitor wears and carries: colours, and whether trousers or a skirt, plain or striped.
 #[derive(Clone, Copy)]
-struct Dress {
-    skin: Vec3,
-    hair: Vec3,
-    top: Vec3,
-    legs: Vec3,
-    bag: Option<Vec3>,
-    skirt: bool,
-    striped: bool,
+pub struct Dress {
+    /// Linear, as all of them.
+    pub skin: Vec3,
+    pub hair: Vec3,
+    pub top: Vec3,
+    pub legs: Vec3,
+    pub bag: Option<Vec3>,
+    pub skirt: bool,
+    pub striped: bool,
 }
 
+/// What it is that moves.
 #[derive(Clone, Copy)]
-enum Kind {
+pub enum Kind {
+    /// Somebody.
     Visitor(Dress),
+    /// A delivery van.
     Van,
+    /// A photographer's lamp on a stand.
+    Lamp,
 }
 
 /// A visitor or a van with its way over time.
 #[derive(Clone, Copy)]
 pub struct Mover {
-    kind: Kind,
-    start: Vec2,
+    pub kind: Kind,
+    /// Where it is at first, in metres to the right and ahead.
+    pub start: Vec2,
     /// Metres a second.
-    speed: Vec2,
+    pub speed: Vec2,
     /// When it stands still: from, to, in seconds.
-    rest: (f32, f32),
-    scale: f32,
-    stride: f32,
+    pub rest: (f32, f32),
+    /// Its size; 1 is a grown man's.
+    pub scale: f32,
+    /// Where in its step it starts, in radians.
+    pub stride: f32,
+    /// From when to when it is there at all, in seconds.
+    pub here: (f32, f32),
 }
+
+/// There all the time.
+pub const ALWAYS: (f32, f32) = (f32::MIN, f32::MAX);
 
 /// A mover at one moment.
 #[derive(Clone, Copy)]
@@ -63,145 +77,12 @@ pub struct Posed {
     scale: f32,
 }
 
-/// Who is there.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub enum Crowd {
-    /// Nobody.
-    Nobody,
-    /// Visitors who cross, stroll and stand, and a van: the forecourt set.
-    Forecourt,
-    /// A handful who cross.
-    Few,
-    /// So many that most places near the middle are taken most of the time.
-    Many,
-    /// A handful who hardly move on from frame to frame.
-    Slow,
-    /// Some who cross, and two who stand for three fifths of the time (of the seconds given).
-    Lingering(f32),
-}
-
-/// The visitors of a crowd.
-pub fn crowd(seed: u64, who: Crowd) -> Vec<Mover> {
-    let mut r = Random::new(seed ^ 0xC20D);
-    let mut movers = Vec::new();
-    let colour = |list: &[[f32; 3]], r: &mut Random| Vec3::from(list[r.below(list.len())]);
-    let tops = [
-        [0.34, 0.05, 0.045],
-        [0.045, 0.075, 0.16],
-        [0.62, 0.60, 0.55],
-        [0.05, 0.05, 0.06],
-        [0.42, 0.33, 0.12],
-        [0.07, 0.22, 0.13],
-        [0.20, 0.08, 0.11],
-        [0.15, 0.20, 0.25],
-        [0.42, 0.36, 0.28],
-        [0.36, 0.22, 0.14],
-    ];
-    let legs =
-        [[0.05, 0.07, 0.13], [0.10, 0.10, 0.11], [0.34, 0.28, 0.19], [0.03, 0.03, 0.035], [0.11, 0.15, 0.24]];
-    let skins = [[0.52, 0.31, 0.21], [0.42, 0.24, 0.15], [0.24, 0.13, 0.08], [0.56, 0.36, 0.27]];
-    let hairs = [
-        [0.03, 0.02, 0.015],
-        [0.10, 0.05, 0.02],
-        [0.26, 0.17, 0.08],
-        [0.30, 0.29, 0.28],
-        [0.015, 0.014, 0.014],
-    ];
-    let bags = [[0.10, 0.07, 0.04], [0.03, 0.03, 0.03], [0.40, 0.10, 0.06], [0.10, 0.16, 0.10]];
-    let mut visitor = |start: Vec2, speed: Vec2, rest: (f32, f32), r: &mut Random| {
-        let dress = Dress {
-            skin: colour(&skins, r),
-            hair: colour(&hairs, r),
-            top: colour(&tops, r),
-            legs: colour(&legs, r),
-            bag: (r.unit() < 0.55).then(|| colour(&bags, r)),
-            skirt: r.unit() < 0.25,
-            striped: r.unit() < 0.2,
-        };
-        let scale = if r.unit() < 0.12 { r.within(0.68, 0.8) } else { r.within(0.94, 1.08) } as f32;
-        movers.push(Mover {
-            kind: Kind::Visitor(dress),
-            start,
-            speed,
-            rest,
-            scale,
-            stride: r.within(0.0, 6.0) as f32,
-        });
-    };
-    let crossing = match who {
-        Crowd::Nobody => return Vec::new(),
-        Crowd::Forecourt => 10,
-        Crowd::Few | Crowd::Slow => 5,
-        Crowd::Lingering(_) => 4,
-        Crowd::Many => 90,
-    };
-    if who == Crowd::Slow {
-        for _ in 0..crossing {
-            let at = Vec2::new(r.within(-6.0, 6.0) as f32, r.within(8.5, 17.0) as f32);
-            let pace = r.within(0.08, 0.2) as f32 * if r.unit() < 0.5 { 1.0 } else { -1.0 };
-            visitor(at, Vec2::new(pace, 0.0), (-1.0, -1.0), &mut r);
-        }
-        return movers;
-    }
-    // Those who cross from side to side, at several distances.
-    for k in 0..crossing {
-        let right = k % 2 == 0;
-        let z = r.within(8.5, 21.0) as f32;
-        let pace = r.within(0.7, 1.35) as f32 * if right { 1.0 } else { -1.0 };
-        // Everybody is in the middle of the picture at some time of the forty seconds.
-        let x = -pace * r.within(2.0, 38.0) as f32;
-        visitor(Vec2::new(x, z), Vec2::new(pace, r.within(-0.12, 0.12) as f32), (-1.0, -1.0), &mut r);
-        if r.unit() < 0.25 {
-            let beside = Vec2::new(x - 0.15, z + 0.62);
-            visitor(beside, Vec2::new(pace, 0.0), (-1.0, -1.0), &mut r);
-        }
-    }
-    if let Crowd::Lingering(time) = who {
-        for k in 0..2 {
-            let from = if k == 0 { 0.0 } else { 0.4 * time };
-            let at = Vec2::new(r.within(-4.0, 4.0) as f32, r.within(9.0, 15.0) as f32);
-            let speed = Vec2::new(if at.x > 0.0 { 1.1 } else { -1.1 }, 0.0);
-            visitor(at - speed * from, speed, (from, from + 0.6 * time), &mut r);
-        }
-    }
-    if who != Crowd::Forecourt {
-        return movers;
-    }
-    // Those who come from the tower's door or go to it.
-    for k in 0..3 {
-        let away = if k % 2 == 0 { 1.0 } else { -1.0 };
-        let start =
-            Vec2::new(2.6 + 0.25 * k as f32, 18.6) - Vec2::new(-0.30, -0.55) * away * (7.0 * k as f32);
-        visitor(start, Vec2::new(-0.30, -0.55) * away, (-1.0, -1.0), &mut r);
-    }
-    // Those who stop for a while: at the board, at the telescope, in the middle to take a picture.
-    for (x, z, from, to) in [
-        (-4.9, 15.2, 3.0, 12.0),
-        (-6.6, 15.0, 22.0, 30.0),
-        (6.0, 13.6, 0.0, 8.0),
-        (8.3, 13.4, 24.0, 33.0),
-        (0.4, 12.4, 13.0, 22.0),
-        (1.0, 12.9, 13.5, 22.0),
-        (-9.4, 18.0, 8.0, 16.0),
-        (3.9, 17.0, 29.0, 38.0),
-    ] {
-        let speed = Vec2::new(if x > 0.0 { 0.95 } else { -0.95 }, -0.15);
-        visitor(Vec2::new(x, z) - speed * from, speed, (from, to), &mut r);
-    }
-    movers.push(Mover {
-        kind: Kind::Van,
-        start: Vec2::new(-31.0, 20.6),
-        speed: Vec2::new(2.3, 0.0),
-        rest: (-1.0, -1.0),
-        scale: 1.0,
-        stride: 0.0,
-    });
-    movers
-}
-
 impl Mover {
-    /// Where and how it is at a time in seconds.
-    pub fn at(&self, time: f32) -> Posed {
+    /// Where and how it is at a time in seconds, if it is there then.
+    pub fn at(&self, time: f32) -> Option<Posed> {
+        if time < self.here.0 || time >= self.here.1 {
+            return None;
+        }
         let (from, to) = self.rest;
         let resting = time > from && time < to;
         let walked = if time <= from || to < 0.0 {
@@ -218,13 +99,13 @@ impl Mover {
         } else {
             self.speed.normalize()
         };
-        Posed {
+        Some(Posed {
             kind: self.kind,
             at: Vec3::new(p.x, 0.0, p.y),
             heading,
             swing: if resting { 0.0 } else { steps.sin() },
             scale: self.scale,
-        }
+        })
     }
 }
 
@@ -250,10 +131,11 @@ impl Posed {
         match self.kind {
             Kind::Visitor(_) => (self.at + Vec3::Y * 0.92 * self.scale, 1.02 * self.scale),
             Kind::Van => (self.at + Vec3::Y * 1.05, 2.85),
+            Kind::Lamp => (self.at + Vec3::Y * 1.1, 1.35),
         }
     }
 
-    /// True for a visitor's or a van's ground contact near a point: how much of the sky it hides there.
+    /// How much of the sky it hides there.
     pub fn contact(&self, p: Vec3) -> f32 {
         let d = self.local(p);
         match self.kind {
@@ -262,6 +144,7 @@ impl Posed {
                 let q = Vec2::new(d.x.abs() - 0.85, d.z.abs() - 2.3).max(Vec2::ZERO).length();
                 0.9 * (-q * q / 0.12).exp() * step(1.2, 0.0, p.y)
             }
+            Kind::Lamp => 0.0,
         }
     }
 
@@ -272,11 +155,29 @@ impl Posed {
         Vec3::new(q.x * h.y - q.z * h.x, q.y, q.x * h.x + q.z * h.y) / self.scale
     }
 
+    /// Whether it is a lamp.
+    pub fn is_lamp(&self) -> bool {
+        matches!(self.kind, Kind::Lamp)
+    }
+
+    /// Of a lamp: the direction to it from `p`, and the light that comes from there.
+    fn throws(&self, figures: &[Posed], p: Vec3) -> (Vec3, Vec3) {
+        let out = LAMP.0 - self.local(p);
+        let far = out.length();
+        let beam = (-out / far).dot(LAMP.1).max(0.0).powf(1.5);
+        let h = self.heading;
+        let way = Vec3::new(out.x * h.y + out.z * h.x, out.y, -out.x * h.x + out.z * h.y) / far;
+        let ray = Ray { origin: p + 0.01 * way, direction: way };
+        let hidden = figures.iter().any(|f| !f.is_lamp() && f.meet(&ray, far - 0.2).is_some());
+        (way, if hidden { Vec3::ZERO } else { LAMPLIGHT * beam / (0.25 + far * far) })
+    }
+
     fn distance(&self, p: Vec3) -> (f32, Part) {
         let q = self.local(p);
         let (d, part) = match self.kind {
             Kind::Visitor(dress) => self.visitor(q, &dress),
             Kind::Van => van(q),
+            Kind::Lamp => lamp(q),
         };
         (d * self.scale, part)
     }
@@ -367,10 +268,11 @@ impl Posed {
                 return None;
             }
             let d = self.distance(ray.at(t)).0;
-            if d < 6e-4 {
+            if d.abs() < 6e-4 {
                 return Some(t);
             }
-            t += 0.85 * d.max(1e-3);
+            // Across a flattened chest distances are told too long: a step that went inside is taken back.
+            t += if d < 0.0 { 0.7 * d } else { 0.85 * d.max(1e-3) };
         }
         None
     }
@@ -389,6 +291,7 @@ impl Posed {
         let dress = match self.kind {
             Kind::Visitor(d) => d,
             Kind::Van => return van_look(q, part),
+            Kind::Lamp => return lamp_look(q, part),
         };
         match part {
             Part::Skin => {
@@ -433,6 +336,37 @@ fn van(q: Vec3) -> (f32, Part) {
         }
     }
     (best.0 * 0.8, best.1)
+}
+
+/// Where a lamp's light comes from and which way it goes, in its own axes.
+const LAMP: (Vec3, Vec3) = (Vec3::new(0.0, 2.0, 0.10), Vec3::new(0.0, -0.34, 0.94));
+/// What a lamp adds at one metre, in the middle of its beam, in the place's own light.
+const LAMPLIGHT: Vec3 = Vec3::new(7.5, 6.4, 5.0);
+
+/// A lamp: three legs, a pole, and a box with a bright front.
+fn lamp(q: Vec3) -> (f32, Part) {
+    let v = Vec3::new;
+    let mut stand = cone(q, v(0.0, 0.35, 0.0), v(0.0, 1.95, 0.0), 0.022, 0.016);
+    for k in 0..3 {
+        let (s, c) = (0.6 + k as f32 * std::f32::consts::TAU / 3.0).sin_cos();
+        stand = stand.min(cone(q, v(0.0, 0.75, 0.0), v(0.52 * c, 0.0, 0.52 * s), 0.016, 0.02));
+    }
+    // The box is turned so that its own z is the beam.
+    let (r, beam) = (q - LAMP.0, LAMP.1);
+    let up = v(0.0, beam.z, -beam.y);
+    let own = v(r.x, r.dot(up), r.dot(beam));
+    let head = slab(own + v(0.0, 0.0, 0.08), v(0.40, 0.30, 0.09), 0.02);
+    if head < stand { (head, Part::Body) } else { (stand, Part::Tyre) }
+}
+
+fn lamp_look(q: Vec3, part: Part) -> (Vec3, f32) {
+    let front = part == Part::Body && (q - LAMP.0).dot(LAMP.1) > 0.0;
+    if front { (Vec3::new(4.6, 4.4, 4.1), 0.0) } else { (Vec3::splat(0.022), 0.05) }
+}
+
+/// How much brighter the lamps among the figures make a place, as a share of what it is lit by otherwise.
+pub fn lamplight(figures: &[Posed], p: Vec3) -> Vec3 {
+    figures.iter().filter(|f| f.is_lamp()).map(|f| f.throws(figures, p).1).sum()
 }
 
 fn van_look(q: Vec3, part: Part) -> (Vec3, f32) {
@@ -484,6 +418,10 @@ pub fn nearest(figures: &[Posed], place: &Place, ray: &Ray, far: f32, random: &m
     // Hollows and the underside of things get less sky.
     let open = (figure.distance(p + 0.10 * n).0 / 0.10).clamp(0.0, 1.0) * 0.7 + 0.3;
     let mut light = colour * ((sky + ground) * open + if lit { SUN * facing } else { Vec3::ZERO });
+    for lamp in figures.iter().filter(|f| f.is_lamp() && !figure.is_lamp()) {
+        let (way, thrown) = lamp.throws(figures, start);
+        light += colour * thrown * n.dot(way).max(0.0);
+    }
     if gloss > 0.0 {
         let m = ray.direction - 2.0 * ray.direction.dot(n) * n;
         let grazing = (1.0 + ray.direction.dot(n)).clamp(0.0, 1.0).powi(5);

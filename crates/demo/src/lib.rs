@@ -3,16 +3,21 @@
 //! Nothing here is a photograph; everything follows from a seed.
 #![forbid(unsafe_code)]
 
+mod backdrop;
+mod crowds;
 mod dng;
 mod figures;
+mod forecourt;
 mod place;
 mod set;
 mod shoot;
+mod surfaces;
+mod telescope;
 mod texture;
 mod trace;
 
 pub mod score;
+pub use crowds::Crowd;
 pub use dng::{sensor, write_dng};
-pub use figures::Crowd;
 pub use set::{DemoError, SETS, SetInfo, Truth, render, write_samples};
-pub use shoot::{Frame, Order, PITCH, Shoot, Shot, empty_frame, frame_size};
+pub use shoot::{Frame, Hold, Order, Shoot, Shot, Sight, empty_frame, frame_size};

@@ -1,11 +1,12 @@
 //! The sample sets by name: writing the shipped frames, and rendering any of them at any size with its truth.
 
+use crate::crowds::Crowd;
 use crate::dng::write_dng;
-use crate::figures::Crowd;
-use crate::shoot::{Order, PITCH, Shoot, Shot, frame_size};
+use crate::shoot::{Hold, Order, Shoot, Shot, Sight, frame_size};
 use evanu_core::geometry::{Rect, Size};
 use evanu_core::pixel::{FrameSource, Raster, Samples};
 use evanu_media::{CameraData, Format, MediaError, Output, WriteError, write, write_grey};
+use glam::Vec3;
 use serde::{Deserialize, Serialize};
 use std::convert::Infallible;
 use std::path::Path;
@@ -17,9 +18,14 @@ pub struct SetInfo {
     pub name: &'static str,
     /// Name on the screen.
     pub title: &'static str,
+    /// What there is to see in it.
+    pub says: &'static str,
     /// Frames: file name and content.
     pub frames: &'static [(&'static str, &'static [u8])],
-    seed: u64,
+    /// How it is taken: for a width and a number of frames.
+    order: fn(u32, usize) -> Order,
+    /// Hour and minute of the first frame.
+    clock: (u64, u64),
     /// Camera raw.
     raw: bool,
 }
@@ -31,21 +37,106 @@ macro_rules! frames {
 }
 
 /// All shipped sets.
-pub const SETS: [SetInfo; 2] = [
+pub const SETS: [SetInfo; 7] = [
     SetInfo {
         name: "forecourt",
         title: "Forecourt, by hand",
+        says: "visitors and a van pass within forty seconds",
         frames: frames!("forecourt" ".jpg":
             "frame-01" "frame-02" "frame-03" "frame-04" "frame-05" "frame-06"
             "frame-07" "frame-08" "frame-09" "frame-10" "frame-11" "frame-12"),
-        seed: 20260516,
+        order: |width, frames| Order::by_hand(20260516, width, frames, Crowd::Forecourt),
+        clock: (14, 31),
+        raw: false,
+    },
+    SetInfo {
+        name: "queue",
+        title: "Queue at the door",
+        says: "behind the queue most is clear in one or two frames only, and frame 6 was bumped",
+        frames: frames!("queue" ".jpg":
+            "frame-01" "frame-02" "frame-03" "frame-04" "frame-05" "frame-06" "frame-07" "frame-08" "frame-09"),
+        order: |width, frames| Order {
+            hold: Hold::Tripod(Some(5)),
+            eye: Vec3::new(-0.6, 1.62, 6.5),
+            yaw: 0.06,
+            pitch: 0.10,
+            interval: 20.0,
+            ..Order::by_hand(20260518, width, frames, Crowd::Queue)
+        },
+        clock: (15, 10),
+        raw: false,
+    },
+    SetInfo {
+        name: "assistant",
+        title: "Assistant left and right",
+        says: "two frames on a tripod, somebody elsewhere in each",
+        frames: frames!("assistant" ".jpg":
+            "frame-01" "frame-02"),
+        order: |width, frames| Order {
+            hold: Hold::Tripod(None),
+            interval: 40.0,
+            ..Order::by_hand(20260519, width, frames, Crowd::Assistant)
+        },
+        clock: (9, 12),
+        raw: false,
+    },
+    SetInfo {
+        name: "portrait",
+        title: "Portrait with lamp",
+        says: "two frames, the second without the lamp and its light",
+        frames: frames!("portrait" ".jpg":
+            "frame-01" "frame-02"),
+        order: |width, frames| Order {
+            hold: Hold::Tripod(None),
+            yaw: -0.05,
+            pitch: -0.03,
+            interval: 30.0,
+            ..Order::by_hand(20260520, width, frames, Crowd::Portrait)
+        },
+        clock: (9, 40),
+        raw: false,
+    },
+    SetInfo {
+        name: "clouds",
+        title: "Clouds and fading light",
+        says: "the sky moves and belongs, the light goes",
+        frames: frames!("clouds" ".jpg":
+            "frame-01" "frame-02" "frame-03" "frame-04" "frame-05" "frame-06" "frame-07" "frame-08" "frame-09" "frame-10"),
+        order: |width, frames| Order {
+            hold: Hold::Tripod(None),
+            pitch: 0.20,
+            interval: 4.0,
+            wind: 0.018,
+            dusk: 0.9,
+            ..Order::by_hand(20260521, width, frames, Crowd::Few)
+        },
+        clock: (18, 5),
+        raw: false,
+    },
+    SetInfo {
+        name: "telescope",
+        title: "Brass telescope",
+        says: "a dark card keeps another reflection away in each frame",
+        frames: frames!("telescope" ".jpg":
+            "frame-01" "frame-02" "frame-03" "frame-04" "frame-05" "frame-06" "frame-07" "frame-08" "frame-09" "frame-10" "frame-11" "frame-12" "frame-13" "frame-14"),
+        order: |width, frames| Order {
+            sight: Sight::Telescope,
+            hold: Hold::Tripod(None),
+            eye: Vec3::new(0.05, 1.52, 0.45),
+            pitch: -0.24,
+            interval: 15.0,
+            ..Order::by_hand(20260522, width, frames, Crowd::Nobody)
+        },
+        clock: (11, 20),
         raw: false,
     },
     SetInfo {
         name: "forecourt-raw",
         title: "Forecourt, raw",
+        says: "the same as camera raw, five frames",
         frames: frames!("forecourt-raw" ".dng": "frame-01" "frame-02" "frame-03" "frame-04" "frame-05"),
-        seed: 20260517,
+        order: |width, frames| Order::by_hand(20260517, width, frames, Crowd::Forecourt),
+        clock: (14, 31),
         raw: true,
     },
 ];
@@ -60,7 +151,7 @@ pub enum DemoError {
     #[error(transparent)]
     Media(#[from] MediaError),
     /// There is no such set.
-    #[error("there is no sample set \"{0}\"; there are: forecourt, forecourt-raw")]
+    #[error("there is no sample set \"{0}\"; there are: {names}", names = SETS.map(|s| s.name).join(", "))]
     Unknown(String),
     /// The truth beside a set is damaged.
     #[error("{0}")]
@@ -106,14 +197,14 @@ pub fn write_samples(folder: &Path) -> Result<(), DemoError> {
     Ok(())
 }
 
-/// Renders a set at another size into `folder`, with the truth in its subfolder `truth`.
+/// Renders a set at another size, and with as many frames as it has or another number, into `folder`, with the truth in its subfolder `truth`.
 ///
 /// # Errors
 /// When there is no such set or a file cannot be written.
 pub fn render(
     name: &str,
     width: u32,
-    frames: usize,
+    frames: Option<usize>,
     folder: &Path,
     tell: &dyn Fn(String),
 ) -> Result<(), DemoError> {
@@ -121,15 +212,8 @@ pub fn render(
     let truth = folder.join("truth");
     std::fs::create_dir_all(&truth).map_err(|e| MediaError::writing(&truth, &e))?;
     tell(format!("rendering the empty place, {width} px wide"));
-    let shoot = Shoot::new(Order {
-        seed: set.seed,
-        width,
-        frames,
-        crowd: Crowd::Forecourt,
-        sway: 0.0,
-        pitch: PITCH,
-        wind: 0.0,
-    });
+    let frames = frames.unwrap_or(set.frames.len());
+    let shoot = Shoot::new((set.order)(width, frames));
     let size = frame_size(width);
     let place = truth.join("place.tif");
     let camera = None;
@@ -141,7 +225,7 @@ pub fn render(
     std::fs::write(&path, text).map_err(|e| MediaError::writing(&path, &e))?;
     for k in 0..frames {
         tell(format!("rendering frame {} of {frames}", k + 1));
-        let camera = camera_data(&shoot.shots[k]);
+        let camera = camera_data(&shoot.shots[k], set.clock);
         if set.raw {
             let path = folder.join(format!("frame-{:02}.dng", k + 1));
             let failed = |e: tiff::TiffError| DemoError::Truth(format!("{}: {e}", path.display()));
@@ -175,11 +259,11 @@ fn cut_place(shoot: &Shoot, r: Rect) -> Raster {
 }
 
 /// What the invented camera writes.
-fn camera_data(shot: &Shot) -> CameraData {
+fn camera_data(shot: &Shot, (hour, minute): (u64, u64)) -> CameraData {
     let ms = (shot.time * 1000.0).round() as u64;
     let (s, ms) = (ms / 1000, ms % 1000);
     CameraData {
-        time: Some(format!("2026-05-16T14:{:02}:{:02}.{ms:03}", 31 + (7 + s) / 60, (7 + s) % 60)),
+        time: Some(format!("2026-05-16T{hour:02}:{:02}:{:02}.{ms:03}", minute + (7 + s) / 60, (7 + s) % 60)),
         exposure_s: Some(1.0 / 250.0),
         aperture: Some(8.0),
         iso: Some(200),

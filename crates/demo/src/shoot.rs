@@ -6,14 +6,18 @@
 //! moves, near ground shifts against the horizon, and each frame has a place of its own, rendered from where the
 //! camera then was. Then come the lens (vignetting), the exposure (gain), the sensor (noise that grows with light) and eight bits.
 
-use crate::figures::{self, Crowd, Posed};
+use crate::backdrop::{Backdrop, exposure};
+use crate::crowds::{Crowd, crowd};
+use crate::figures::{self, Mover, Posed};
+use crate::forecourt::forecourt;
 use crate::place::Place;
+use crate::telescope::telescope;
 use crate::trace::Ray;
 use evanu_core::geometry::{Homography, Point, Rect, Size};
 use evanu_core::pixel::resample::resample;
-use evanu_core::pixel::{MemoryFrame, Raster, Samples, tone};
+use evanu_core::pixel::{MemoryFrame, Raster, tone};
 use evanu_core::random::Random;
-use glam::{Mat3, Vec3, Vec4};
+use glam::{Mat3, Vec3};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use std::sync::OnceLock;
@@ -22,14 +26,28 @@ use std::sync::OnceLock;
 const FOCAL: f64 = 0.80;
 /// How much wider than a frame the rendered place is, on each side, in frame widths.
 const MARGIN: f64 = 0.045;
-/// The camera looks this far up, in radians.
-pub const PITCH: f64 = 0.105;
 /// Eye height in metres.
 const EYE: f32 = 1.62;
 /// Light lost in the corners.
 const VIGNETTING: f32 = 0.16;
-/// Seconds between frames.
-const INTERVAL: f64 = 3.4;
+
+/// What is photographed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Sight {
+    /// The forecourt.
+    Forecourt,
+    /// A brass telescope on a table, lit by a large sheet; in each frame a dark card keeps the light off another part of it.
+    Telescope,
+}
+
+/// How the camera is held.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Hold {
+    /// In the hands, which turn it a little from frame to frame.
+    Hands,
+    /// On a tripod, which somebody may have bumped before one of the frames.
+    Tripod(Option<usize>),
+}
 
 /// What is wanted.
 #[derive(Debug, Clone, Copy)]
@@ -42,12 +60,48 @@ pub struct Order {
     pub frames: usize,
     /// Who is there.
     pub crowd: Crowd,
+    /// What is photographed.
+    pub sight: Sight,
+    /// How the camera is held.
+    pub hold: Hold,
+    /// Where the camera is, in metres: to the right, up, ahead.
+    pub eye: Vec3,
+    /// How far to the right the camera looks, in radians.
+    pub yaw: f64,
+    /// How far up the camera looks, in radians.
+    pub pitch: f64,
     /// How far the camera moves between frames, in metres (one standard deviation each way); 0 when it only turns.
     pub sway: f64,
-    /// How far up the camera looks, in radians; [`PITCH`] in the sample sets.
-    pub pitch: f64,
+    /// Seconds between frames.
+    pub interval: f64,
     /// How fast the clouds drift, as a share of their own size a second; 0 when they stand.
     pub wind: f64,
+    /// How many stops of light are lost from the first frame to the last, which also gets warmer.
+    pub dusk: f64,
+}
+
+impl Order {
+    /// Frames by hand, by a camera that only turns, of the forecourt from where the sample set was taken.
+    pub fn by_hand(seed: u64, width: u32, frames: usize, crowd: Crowd) -> Self {
+        let (sight, hold) = (Sight::Forecourt, Hold::Hands);
+        let eye = Vec3::new(0.0, EYE, 0.0);
+        let (yaw, pitch, interval) = (0.0, 0.105, 3.4);
+        Self {
+            seed,
+            width,
+            frames,
+            crowd,
+            sight,
+            hold,
+            eye,
+            yaw,
+            pitch,
+            sway: 0.0,
+            interval,
+            wind: 0.0,
+            dusk: 0.0,
+        }
+    }
 }
 
 /// How one frame was taken.
@@ -57,6 +111,9 @@ pub struct Shot {
     pub to_place: Homography,
     /// Multiplies the light.
     pub gain: f32,
+    /// Multiplies red, green and blue of it.
+    #[serde(default = "neutral")]
+    pub white: [f32; 3],
     /// Seconds after the first frame.
     pub time: f64,
 }
@@ -69,20 +126,14 @@ pub struct Shoot {
     pub wide: Size,
     /// One entry a frame.
     pub shots: Vec<Shot>,
-    model: Place,
+    /// One, or one a frame where things are elsewhere in each.
+    models: Vec<Place>,
     /// What the place follows from; visitors may follow from another seed later.
     seed: u64,
     /// Where it is seen from: one spot for all frames when the camera only turns, else one a frame. Rendered when first asked for.
     spots: Vec<(Vec3, OnceLock<Backdrop>)>,
     turns: Vec<Mat3>,
-    movers: Vec<figures::Mover>,
-}
-
-/// The empty place on the wider grid, seen from one spot.
-struct Backdrop {
-    light: MemoryFrame,
-    sunlit: Vec<u8>,
-    distance: Vec<f32>,
+    movers: Vec<Mover>,
 }
 
 /// One frame: what the sensor saw, and where something stood or cast a shadow.
@@ -117,15 +168,19 @@ impl Shoot {
         let size = frame_size(order.width);
         let margin = (MARGIN * f64::from(order.width)).round() as u32;
         let wide = Size::new(size.width + 2 * margin, size.height + 2 * margin);
-        let model = Place::new(order.seed);
+        let models = match order.sight {
+            Sight::Forecourt => vec![Place::new(forecourt(order.seed))],
+            Sight::Telescope => (0..order.frames).map(|k| Place::new(telescope(k, order.frames))).collect(),
+        };
         let mut drift = Random::new(order.seed ^ 0x5A4A);
         let mut spot = |k: usize| {
             let mut step = || if k > 0 { (order.sway * drift.normal()) as f32 } else { 0.0 };
-            (Vec3::new(step(), EYE + 0.5 * step(), 0.5 * step()), OnceLock::new())
+            (order.eye + Vec3::new(step(), 0.5 * step(), 0.5 * step()), OnceLock::new())
         };
-        let spots = (0..if order.sway > 0.0 { order.frames } else { 1 }).map(&mut spot).collect();
+        let apart = order.sway > 0.0 || models.len() > 1;
+        let spots = (0..if apart { order.frames } else { 1 }).map(&mut spot).collect();
         let (seed, shots, turns, movers) = (order.seed, Vec::new(), Vec::new(), Vec::new());
-        let mut shoot = Self { order, wide, shots, model, seed, spots, turns, movers };
+        let mut shoot = Self { order, wide, shots, models, seed, spots, turns, movers };
         shoot.take(order.seed, order.frames, order.crowd);
         shoot
     }
@@ -136,24 +191,33 @@ impl Shoot {
         self.take(seed, frames, crowd);
     }
 
-    fn take(&mut self, seed: u64, frames: usize, crowd: Crowd) {
+    fn take(&mut self, seed: u64, frames: usize, who: Crowd) {
         let focal = FOCAL * f64::from(self.order.width);
         let mut random = Random::new(seed ^ 0x5407);
         let from_wide = lens(self.wide, focal);
         let to_frame = lens(frame_size(self.order.width), focal).inverse().unwrap_or(Homography::IDENTITY);
         (self.shots, self.turns) = (Vec::new(), Vec::new());
         for k in 0..frames {
-            let mut hand = |amount: f64| (amount * random.normal()).clamp(-2.0 * amount, 2.0 * amount);
+            let (steady, bumped) = match self.order.hold {
+                Hold::Hands => (1.0, false),
+                Hold::Tripod(bumped) => (0.004, bumped == Some(k)),
+            };
+            let mut hand =
+                |amount: f64| steady * (amount * random.normal()).clamp(-2.0 * amount, 2.0 * amount);
             let (yaw, pitch, roll) = (hand(0.0065), hand(0.005), hand(0.0045));
-            let turn = rotation(yaw, pitch, roll);
-            let gain = random.within(-0.07, 0.07).exp2() as f32;
+            let bump = if bumped { rotation(0.016, -0.011, 0.013) } else { Homography::IDENTITY };
+            let turn = bump.after(&rotation(yaw, pitch, roll));
             let to_place = from_wide.after(&turn).after(&to_frame);
-            let time = INTERVAL * k as f64 + random.within(-0.4, 0.4) * f64::from(u8::from(k > 0));
-            self.shots.push(Shot { to_place, gain, time });
+            let later = k as f64 / (frames.max(2) - 1) as f64;
+            let gain = (random.within(-0.07, 0.07) - later * self.order.dusk).exp2() as f32;
+            let warmer = (later * self.order.dusk) as f32;
+            let white = [1.0 + 0.10 * warmer, 1.0, 1.0 - 0.12 * warmer];
+            let time = self.order.interval * k as f64 + random.within(-0.4, 0.4) * f64::from(u8::from(k > 0));
+            self.shots.push(Shot { to_place, gain, white, time });
             let m = turn.0.map(|v| v as f32);
             self.turns.push(Mat3::from_cols_array(&[m[0], m[3], m[6], m[1], m[4], m[7], m[2], m[5], m[8]]));
         }
-        self.movers = figures::crowd(seed, crowd);
+        self.movers = crowd(seed, who);
     }
 
     /// The empty place on the wider grid, as seen from where frame `index` was taken.
@@ -164,8 +228,18 @@ impl Shoot {
     fn backdrop(&self, index: usize) -> &Backdrop {
         let (eye, backdrop) = self.spot(index);
         let focal = FOCAL * f64::from(self.order.width);
-        let base = Mat3::from_rotation_x(self.order.pitch as f32);
-        backdrop.get_or_init(|| Backdrop::new(&self.model, self.seed, (&base, *eye), (self.wide, focal)))
+        let seed = self.seed ^ (index.min(self.models.len() - 1) as u64) << 48;
+        backdrop
+            .get_or_init(|| Backdrop::new(self.model(index), seed, (&self.base(), *eye), (self.wide, focal)))
+    }
+
+    fn model(&self, index: usize) -> &Place {
+        &self.models[index.min(self.models.len() - 1)]
+    }
+
+    /// How the camera looks before it is turned from frame to frame.
+    fn base(&self) -> Mat3 {
+        Mat3::from_rotation_y(self.order.yaw as f32) * Mat3::from_rotation_x(self.order.pitch as f32)
     }
 
     fn spot(&self, index: usize) -> &(Vec3, OnceLock<Backdrop>) {
@@ -188,14 +262,14 @@ impl Shoot {
     }
 
     fn camera(&self, index: usize) -> Mat3 {
-        Mat3::from_rotation_x(self.order.pitch as f32) * self.turns[index]
+        self.base() * self.turns[index]
     }
 
     /// Where frame `to` shows what frame `from` shows at `p`; `None` where something hides it there.
     pub fn same_place(&self, from: usize, p: Point, to: usize) -> Option<Point> {
         let random = &mut Random::new(1);
         let ray = self.ray(from, p);
-        let distance = self.model.see(&ray, random).distance;
+        let distance = self.model(from).see(&ray, random).distance;
         let size = frame_size(self.order.width);
         let focal = FOCAL * f64::from(self.order.width);
         let eye = self.eye(to);
@@ -204,7 +278,7 @@ impl Shoot {
         let q = self.camera(to).transpose() * Vec3::new(towards.x, -towards.y, towards.z);
         if distance < 900.0 {
             let again = Ray { origin: eye, direction: towards.normalize() };
-            let seen = self.model.see(&again, random).distance;
+            let seen = self.model(to).see(&again, random).distance;
             if seen < 0.99 * towards.length() {
                 return None;
             }
@@ -249,11 +323,12 @@ impl Shoot {
         if self.order.wind > 0.0 {
             self.drift(index, &mut light);
         }
-        let figures: Vec<Posed> = self.movers.iter().map(|m| m.at(shot.time as f32)).collect();
+        let figures: Vec<Posed> = self.movers.iter().filter_map(|m| m.at(shot.time as f32)).collect();
+        self.shine(index, &figures, &mut light);
         let busy = self.busy(&figures, index, size);
         let focal = (FOCAL * f64::from(self.order.width)) as f32;
         let camera = self.camera(index);
-        let (eye, back) = (self.eye(index), self.backdrop(index));
+        let (eye, back, place) = (self.eye(index), self.backdrop(index), self.model(index));
         let w = size.width as usize;
         let occupied: Vec<Vec<bool>> = light
             .par_chunks_mut(w)
@@ -267,13 +342,9 @@ impl Shoot {
                         continue;
                     }
                     let q = shot.to_place.apply(Point::new(x as f64, y as f64));
-                    let (qx, qy) = (
-                        q.x.round().clamp(0.0, f64::from(self.wide.width) - 1.0),
-                        q.y.round().clamp(0.0, f64::from(self.wide.height) - 1.0),
-                    );
-                    let at = qy as usize * self.wide.width as usize + qx as usize;
+                    let at = on_grid(self.wide, q);
                     let (colour, cover, shadow) =
-                        self.trace(near, (&camera, eye, back), (size, focal), (x, y), at, &mut random);
+                        self.trace(near, place, (&camera, eye, back), (size, focal), (x, y), at, &mut random);
                     taken[x] = cover > 0.02 || shadow > 0.03;
                     *px = (*px * (1.0 - shadow)).lerp(colour, cover);
                 }
@@ -281,7 +352,7 @@ impl Shoot {
             })
             .collect();
         for (i, v) in light.iter_mut().enumerate() {
-            *v *= falloff(i % w, i / w, size) * shot.gain;
+            *v *= falloff(i % w, i / w, size) * shot.gain * Vec3::from(shot.white);
         }
         (light, occupied.concat())
     }
@@ -293,11 +364,28 @@ impl Shoot {
         let drift = (self.order.wind * shot.time) as f32;
         light.par_iter_mut().enumerate().for_each(|(i, px)| {
             let p = Point::new((i % w) as f64, (i / w) as f64);
-            let q = shot.to_place.apply(p);
-            let on = |v: f64, n: u32| v.round().clamp(0.0, f64::from(n) - 1.0) as usize;
-            let at = on(q.y, self.wide.height) * self.wide.width as usize + on(q.x, self.wide.width);
+            let at = on_grid(self.wide, shot.to_place.apply(p));
             if back.distance[at].is_infinite() {
-                *px = self.model.sky(self.ray(index, p).direction, drift).map(exposure);
+                *px = self.model(index).sky(self.ray(index, p).direction, drift).map(exposure);
+            }
+        });
+    }
+
+    /// Adds what the lamps among the figures throw on the place.
+    fn shine(&self, index: usize, figures: &[Posed], light: &mut [Vec3]) {
+        if !figures.iter().any(Posed::is_lamp) {
+            return;
+        }
+        let (shot, back, w) =
+            (&self.shots[index], self.backdrop(index), frame_size(self.order.width).width as usize);
+        light.par_iter_mut().enumerate().for_each(|(i, px)| {
+            let p = Point::new((i % w) as f64, (i / w) as f64);
+            let at = on_grid(self.wide, shot.to_place.apply(p));
+            if back.distance[at] < 40.0 {
+                let spot = self.ray(index, p).at(back.distance[at] - 0.02);
+                *px += *px
+                    * figures::lamplight(figures, spot)
+                    * (1.0 - 0.7 * f32::from(back.sunlit[at]) / 255.0);
             }
         });
     }
@@ -306,6 +394,7 @@ impl Shoot {
     fn trace(
         &self,
         figures: &[Posed],
+        place: &Place,
         (camera, eye, back): (&Mat3, Vec3, &Backdrop),
         (size, focal): (Size, f32),
         (x, y): (usize, usize),
@@ -322,12 +411,12 @@ impl Shoot {
             let v = (y as f32 + jy - (size.height as f32 - 1.0) / 2.0) / focal;
             let seen = *camera * Vec3::new(u, v, 1.0);
             let ray = Ray { origin: eye, direction: Vec3::new(seen.x, -seen.y, seen.z).normalize() };
-            if let Some(c) = figures::nearest(figures, &self.model, &ray, distance.min(300.0), random) {
+            if let Some(c) = figures::nearest(figures, place, &ray, distance.min(300.0), random) {
                 colour += c.map(exposure);
                 hits += 1.0;
             } else if distance < 100.0 {
                 let p = ray.at(distance - 0.02);
-                let sun = Ray { origin: p, direction: self.model.towards_sun(random) };
+                let sun = Ray { origin: p, direction: place.towards_sun(random) };
                 if sunlit > 0.02 && figures::shaded(figures, &sun) {
                     dark += sunlit;
                 }
@@ -350,7 +439,7 @@ impl Shoot {
             let mut touched = vec![false; across * down];
             let (c, r) = f.ball();
             for k in 0..=8 {
-                let p = c - self.model.sun * (k as f32 * 0.45);
+                let p = c - self.model(index).sun * (k as f32 * 0.45);
                 let d = Vec3::new(p.x, p.y.max(0.0), p.z) - eye;
                 let q = camera.transpose() * Vec3::new(d.x, -d.y, d.z);
                 if q.z < 0.5 {
@@ -377,15 +466,19 @@ impl Shoot {
 
 const TILE: usize = 16;
 
+fn neutral() -> [f32; 3] {
+    [1.0; 3]
+}
+
+/// The pixel of a grid nearest to a point.
+fn on_grid(size: Size, p: Point) -> usize {
+    let on = |v: f64, n: u32| v.round().clamp(0.0, f64::from(n) - 1.0) as usize;
+    on(p.y, size.height) * size.width as usize + on(p.x, size.width)
+}
+
 /// Light with the sensor's noise.
 fn noisy(clean: f32, noise: &mut Random) -> f32 {
     clean + (2.2e-7 + 1.1e-4 * clean.max(0.0)).sqrt() * noise.normal() as f32
-}
-
-/// The camera's tone: bright light rolls off a little before it clips.
-fn exposure(v: f32) -> f32 {
-    let v = v * 0.86;
-    if v < 0.6 { v } else { 0.6 + 0.4 * (1.0 - (-(v - 0.6) / 0.4).exp()) }
 }
 
 /// Share of light that the lens lets through at a pixel.
@@ -418,97 +511,12 @@ pub fn empty_frame(place: &MemoryFrame, shot: &Shot, size: Size) -> Raster {
     let mut out = Raster::new(size);
     let w = size.width as usize;
     for (i, (o, v)) in out.data.chunks_exact_mut(3).zip(empty_light(place, shot, size)).enumerate() {
-        let lens = falloff(i % w, i / w, size) * shot.gain;
-        for (o, v) in o.iter_mut().zip(v.to_array()) {
-            *o = tone::CODE_OF_ROOT[usize::from(tone::root(v * lens))];
+        let lens = falloff(i % w, i / w, size) * shot.gain * Vec3::from(shot.white);
+        for (o, v) in o.iter_mut().zip((v * lens).to_array()) {
+            *o = tone::CODE_OF_ROOT[usize::from(tone::root(v))];
         }
     }
     out
-}
-
-impl Backdrop {
-    fn new(model: &Place, seed: u64, (base, eye): (&Mat3, Vec3), (wide, focal): (Size, f64)) -> Self {
-        // Larger pictures have smaller pixels: fewer rays each do.
-        let rays = (16.0e6 / wide.pixels() as f64).clamp(2.0, 12.0) as usize;
-        let w = wide.width as usize;
-        let rows: Vec<Row> = (0..wide.height)
-            .into_par_iter()
-            .map(|y| {
-                let mut random = Random::new(seed ^ (u64::from(y) << 20));
-                let mut row = Row::new(w);
-                for x in 0..wide.width {
-                    row.pixel(model, (base, eye), (wide, focal), (x, y), rays, &mut random);
-                }
-                row
-            })
-            .collect();
-        let near = |y: usize, from: usize| Some(&rows.get((y + from).checked_sub(1)?)?.film[2 - from]);
-        let light = |i: usize| {
-            let (x, y) = (i % w, i / w);
-            // What this row's rays and those of the rows beside it gave the pixel.
-            let sum: Vec4 = (0..3).filter_map(|from| Some(near(y, from)?[x])).sum();
-            sum.truncate() / sum.w.max(1e-6)
-        };
-        let code = |v: f32| tone::CODE_OF_ROOT[usize::from(tone::root(exposure(v)))];
-        let samples = (0..wide.pixels() as usize).flat_map(|i| light(i).to_array().map(code)).collect();
-        Self {
-            light: MemoryFrame::new(wide, Samples::Sixteen(samples)),
-            sunlit: rows.iter().flat_map(|r| &r.sunlit).copied().collect(),
-            distance: rows.iter().flat_map(|r| &r.distance).copied().collect(),
-        }
-    }
-}
-
-/// What the rays through one row of pixels saw.
-struct Row {
-    /// Light times weight, and the weight, on the pixels of the row above, of this one, and of the one below.
-    film: [Vec<Vec4>; 3],
-    sunlit: Vec<u8>,
-    distance: Vec<f32>,
-}
-
-impl Row {
-    fn new(width: usize) -> Self {
-        let line = || vec![Vec4::ZERO; width];
-        Self { film: [line(), line(), line()], sunlit: Vec::new(), distance: Vec::new() }
-    }
-
-    /// Sends rays through a pixel. Each counts for all pixels around it by a tent two pixels wide, the softness of a good
-    /// lens, so that what is left of the rays' chance is as soft as the picture (Pharr, Jakob and Humphreys 2016, 7.8).
-    fn pixel(
-        &mut self,
-        model: &Place,
-        (base, eye): (&Mat3, Vec3),
-        (wide, focal): (Size, f64),
-        (x, y): (u32, u32),
-        rays: usize,
-        random: &mut Random,
-    ) {
-        let (mut sun, mut nearest) = (0.0, f32::INFINITY);
-        for _ in 0..rays {
-            let (right, down) = ((random.unit() - 0.5) as f32, (random.unit() - 0.5) as f32);
-            let u = (x as f32 + right - (wide.width as f32 - 1.0) / 2.0) / focal as f32;
-            let v = (y as f32 + down - (wide.height as f32 - 1.0) / 2.0) / focal as f32;
-            let d = *base * Vec3::new(u, v, 1.0);
-            let ray = Ray { origin: eye, direction: Vec3::new(d.x, -d.y, d.z).normalize() };
-            let seen = model.see(&ray, random);
-            // One very bright ray must not make a whole pixel glow.
-            let light = seen.light.min(Vec3::splat(1.6)).extend(1.0);
-            for (j, line) in self.film.iter_mut().enumerate() {
-                for i in 0..3 {
-                    let weight = (1.0 - (i as f32 - 1.0 - right).abs()).max(0.0)
-                        * (1.0 - (j as f32 - 1.0 - down).abs()).max(0.0);
-                    if let Some(v) = (x as usize + i).checked_sub(1).and_then(|k| line.get_mut(k)) {
-                        *v += weight * light;
-                    }
-                }
-            }
-            sun += seen.sunlit;
-            nearest = nearest.min(seen.distance);
-        }
-        self.sunlit.push((255.0 * sun / rays as f32).round() as u8);
-        self.distance.push(nearest);
-    }
 }
 
 #[cfg(test)]
@@ -517,15 +525,7 @@ mod tests {
 
     #[test]
     fn a_shoot_is_the_same_every_time_and_its_truth_fits() {
-        let order = Order {
-            seed: 3,
-            width: 96,
-            frames: 2,
-            crowd: Crowd::Forecourt,
-            sway: 0.0,
-            pitch: PITCH,
-            wind: 0.0,
-        };
+        let order = Order::by_hand(3, 96, 2, Crowd::Forecourt);
         let (a, b) = (Shoot::new(order), Shoot::new(order));
         assert_eq!(a.frame(1).picture, b.frame(1).picture);
         // Where nobody stands, the frame is the truth up to its noise.

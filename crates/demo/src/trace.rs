@@ -49,6 +49,10 @@ pub enum Stuff {
     Iron,
     /// A notice board.
     Board,
+    /// A sheet with a lamp behind it.
+    Sheet,
+    /// Dark cloth.
+    Cloth,
 }
 
 /// Shapes; all are closed or seen from both sides.

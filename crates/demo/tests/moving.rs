@@ -8,7 +8,7 @@ use evanu_core::plan::Plan;
 use evanu_core::prepare;
 use evanu_core::progress::unwatched;
 use evanu_core::recipe::Recipe;
-use evanu_demo::{Crowd, Order, PITCH, Shoot, frame_size};
+use evanu_demo::{Crowd, Order, Shoot, frame_size};
 
 const WIDTH: u32 = 420;
 
@@ -30,8 +30,7 @@ fn plan(shoot: &Shoot) -> Plan {
 
 #[test]
 fn drifting_clouds_are_an_area_and_crowds_are_none() {
-    let order =
-        Order { seed: 5, width: WIDTH, frames: 8, crowd: Crowd::Few, sway: 0.0, pitch: PITCH, wind: 0.02 };
+    let order = Order { wind: 0.02, ..Order::by_hand(5, WIDTH, 8, Crowd::Few) };
     let mut shoot = Shoot::new(order);
     let found = plan(&shoot);
     let share: f32 = found.moving.iter().map(|m| m.share).sum();

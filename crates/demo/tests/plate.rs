@@ -11,7 +11,7 @@ use evanu_core::progress::unwatched;
 use evanu_core::recipe::{Align, Canvas, Recipe};
 use evanu_core::render::{Scene, View};
 use evanu_demo::score::psnr;
-use evanu_demo::{Crowd, Order, PITCH, Shoot, empty_frame, frame_size};
+use evanu_demo::{Crowd, Order, Shoot, empty_frame, frame_size};
 use std::sync::LazyLock;
 
 const WIDTH: u32 = 480;
@@ -26,8 +26,7 @@ fn source(picture: &Raster) -> MemoryFrame {
 }
 
 fn set(crowd: Crowd, frames: usize) -> Set {
-    let shoot =
-        Shoot::new(Order { seed: 11, width: WIDTH, frames, crowd, sway: 0.0, pitch: PITCH, wind: 0.0 });
+    let shoot = Shoot::new(Order::by_hand(11, WIDTH, frames, crowd));
     let frames = (0..frames).map(|k| source(&shoot.frame(k).picture)).collect();
     Set { shoot, frames }
 }

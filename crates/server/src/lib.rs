@@ -50,6 +50,7 @@ use utoipa::OpenApi;
         lifts::lift_picture,
         pictures::state_picture,
         lifts::glare,
+        routes::samples,
         routes::sample_set,
         routes::start_export,
         routes::get_run,

@@ -69,6 +69,7 @@ pub fn configure(config: &mut web::ServiceConfig) {
     config
         .service(list_sets)
         .service(create_set)
+        .service(samples)
         .service(sample_set)
         .service(get_set)
         .service(rename_set)
@@ -179,6 +180,32 @@ pub async fn relink(
 #[get("/sets/{set}/fits/{index}")]
 pub async fn fit(studio: Shared, path: web::Path<(i64, usize)>) -> Result<web::Json<FitInfo>, Failure> {
     Ok(web::Json(off(&studio, move |s| s.fit(path.0, path.1)).await?))
+}
+
+/// The sample sets that ship with the program.
+#[utoipa::path(context_path = "/api", responses((status = 200, body = [Sample])))]
+#[get("/samples")]
+pub async fn samples() -> web::Json<Vec<Sample>> {
+    let told = |s: &evanu_demo::SetInfo| Sample {
+        name: s.name,
+        title: s.title,
+        says: s.says,
+        frames: s.frames.len(),
+    };
+    web::Json(evanu_demo::SETS.iter().map(told).collect())
+}
+
+/// A sample set.
+#[derive(serde::Serialize, utoipa::ToSchema)]
+pub struct Sample {
+    /// Its name in addresses.
+    pub name: &'static str,
+    /// Its name for people.
+    pub title: &'static str,
+    /// What there is to see in it.
+    pub says: &'static str,
+    /// How many frames it has.
+    pub frames: usize,
 }
 
 /// Makes a set of shipped sample frames.

@@ -8,6 +8,7 @@ export type SetDetail = Schemas["SetDetail"];
 export type TileNames = Schemas["TileNames"];
 export type Frame = Schemas["FrameInfo"];
 export type Recipe = Schemas["Recipe"];
+export type Sample = Schemas["Sample"];
 export type Run = Schemas["RunInfo"];
 export type Look = Schemas["Look"];
 export type Doubt = Schemas["DoubtInfo"];
@@ -55,6 +56,7 @@ async function ask<T>(method: string, path: string, body?: unknown, signal?: Abo
 export const api = {
   sets: () => ask<SetSummary[]>("GET", "/sets"),
   create: (name: string, sort = false) => ask<{ id: number }>("POST", "/sets", { name, sort }),
+  samples: () => ask<Sample[]>("GET", "/samples"),
   sample: (name: string) => ask<{ id: number }>("POST", `/samples/${name}`),
   folder: (path: string | null) => ask<Folder>("GET", `/folders${path ? `?path=${encodeURIComponent(path)}` : ""}`),
   addFolder: (id: number, path: string, copy: boolean) => ask<undefined>("POST", `/sets/${id}/folder`, { path, copy }),

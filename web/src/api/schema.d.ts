@@ -73,6 +73,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/samples": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The sample sets that ship with the program. */
+        get: operations["samples"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/samples/{name}": {
         parameters: {
             query?: never;
@@ -1351,6 +1368,17 @@ export interface components {
          * @enum {string}
          */
         RunState: "queued" | "running" | "done" | "failed" | "cancelled";
+        /** @description A sample set. */
+        Sample: {
+            /** @description How many frames it has. */
+            frames: number;
+            /** @description Its name in addresses. */
+            name: string;
+            /** @description What there is to see in it. */
+            says: string;
+            /** @description Its name for people. */
+            title: string;
+        };
         /** @description A place where a lift can be seen. */
         SeamInfo: {
             /** @description Place of the lift in the recipe's list. */
@@ -1660,6 +1688,25 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    samples: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sample"][];
                 };
             };
         };

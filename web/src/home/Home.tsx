@@ -10,6 +10,7 @@ import { tell, tellError } from "../ui/Notices";
 import { go } from "../ui/path";
 import { plural } from "../ui/words";
 import { dropped } from "./dropped";
+import { Samples } from "./Samples";
 
 export function Home() {
   const sets = useQuery({ queryKey: ["sets"], queryFn: api.sets });
@@ -42,7 +43,6 @@ export function Home() {
       })
       .catch(tellError);
   };
-  const sample = (name: string) => api.sample(name).then(({ id }) => go(`/set/${id}`)).catch(tellError);
 
   return (
     <main
@@ -112,17 +112,15 @@ export function Home() {
           </div>
         )}
         {sets.data?.length === 0 && sending === null && (
-          <div className="max-w-xl py-10">
+          <div className="max-w-4xl py-10">
             <h2 className="text-xl font-semibold">Nothing here yet</h2>
             <p className="mt-2">
               Drop the frames you took of one place anywhere on this page, or bring them in with the buttons above. Nearly every bit of the place
               should be clear in at least half of them.
             </p>
             <p className="mt-2">A whole shoot may come in at once: Evanu tells its views apart.</p>
-            <div className="mt-4 flex flex-wrap gap-2">
-              <Button onClick={() => void sample("forecourt")}>Try it with the sample set: a forecourt on an open day</Button>
-              <Button onClick={() => void sample("forecourt-raw")}>The same as camera raw</Button>
-            </div>
+            <h3 className="mt-6 font-semibold">Or try it with a sample: an open day at an observatory</h3>
+            <Samples />
           </div>
         )}
         <ul className="grid grid-cols-[repeat(auto-fill,minmax(260px,1fr))] gap-x-6 gap-y-8">
@@ -131,17 +129,10 @@ export function Home() {
           ))}
         </ul>
         {!!sets.data?.length && (
-          <p className="mt-10 text-faint">
-            Drop frames anywhere on this page for a new set, or{" "}
-            <button className="underline" onClick={() => void sample("forecourt")}>
-              open the sample set anew
-            </button>
-            , or{" "}
-            <button className="underline" onClick={() => void sample("forecourt-raw")}>
-              the raw one
-            </button>
-            .
-          </p>
+          <footer className="mt-10 border-t border-rule pt-4">
+            <p className="text-faint">Drop frames anywhere on this page for a new set, or open a sample anew:</p>
+            <Samples />
+          </footer>
         )}
       </section>
     </main>
