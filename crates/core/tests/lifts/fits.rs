@@ -1,166 +1,18 @@
-//! Lifts on made-up frames: what they cover comes from where they say, and nothing else changes.
-#![allow(clippy::unwrap_used, clippy::expect_used)]
+//! Borders that are sought, shadows that go along, tone, grain and seams.
 
+use crate::stage::*;
 use evanu_core::combine::Method;
 use evanu_core::composite::seams::{Mend, Seam};
-use evanu_core::composite::{Fitted, Laid, Lift, Source, returns};
-use evanu_core::geometry::{Point, Rect, Size};
+use evanu_core::composite::{Fitted, Laid, Lift, Source};
+use evanu_core::geometry::{Point, Rect};
 use evanu_core::pixel::{FrameSource, MemoryFrame, Raster, Samples};
-use evanu_core::plan::{FramePlan, Plan};
+use evanu_core::plan::Plan;
 use evanu_core::prepare;
 use evanu_core::random::Random;
 use evanu_core::recipe::Recipe;
 use evanu_core::render::{Scene, View};
 use proptest::prelude::*;
 use std::sync::{Arc, LazyLock};
-
-const SIZE: Size = Size { width: 220, height: 150 };
-/// Where somebody stands in frame 2, with a shadow.
-const FIGURE: Rect = Rect { x: 90, y: 40, width: 24, height: 60 };
-
-/// Five frames of a wall; somebody in frame 2, a highlight in frame 3.
-fn frames() -> Vec<MemoryFrame> {
-    frames_with(|_, _, _| [0.0; 3])
-}
-
-/// The same with codes added, by frame and place.
-fn frames_with(more: impl Fn(usize, i64, i64) -> [f64; 3]) -> Vec<MemoryFrame> {
-    (0..5)
-        .map(|k| {
-            let mut random = Random::new(40 + k as u64);
-            let codes = (0..SIZE.pixels()).flat_map(|i| {
-                let (x, y) = ((i % u64::from(SIZE.width)) as i64, (i / u64::from(SIZE.width)) as i64);
-                let v = 100.0 + 10.0 * ((x as f64 / 9.0).sin() + (y as f64 / 13.0).cos());
-                let within = |r: Rect| x >= r.x && x < r.right() && y >= r.y && y < r.bottom();
-                let mut colour = [v, v - 6.0, v - 14.0];
-                if k == 2 && within(FIGURE) {
-                    colour = [40.0, 60.0, 120.0];
-                }
-                if k == 3 && (x - 160).pow(2) + (y - 70).pow(2) < 12 * 12 {
-                    colour = colour.map(|c| c + 70.0);
-                }
-                let more = more(k, x, y);
-                (0..3).for_each(|c| colour[c] += more[c]);
-                colour.map(|c| (c + random.normal()).clamp(0.0, 255.0).round() as u8)
-            });
-            MemoryFrame::new(SIZE, Samples::Eight(codes.collect()))
-        })
-        .collect()
-}
-
-fn opened(frames: &[MemoryFrame], lifts: Vec<Lift>) -> (Recipe, Plan) {
-    opened_as(frames, Recipe { lifts, ..Recipe::new(frames.len()) })
-}
-
-fn opened_as(frames: &[MemoryFrame], recipe: Recipe) -> (Recipe, Plan) {
-    let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
-    let mut plan = Plan::of(
-        (0..frames.len()).map(|k| FramePlan { moment: k as u32, ..FramePlan::untouched(SIZE) }).collect(),
-    );
-    prepare::choose(&mut plan, &recipe, &sources).unwrap();
-    prepare::lift(&mut plan, &recipe, |plan, lift| {
-        Ok(prepare::fit(plan, &recipe, &sources, lift)?.map(Arc::new))
-    })
-    .unwrap();
-    (recipe, plan)
-}
-
-fn render(frames: &[MemoryFrame], (recipe, plan): &(Recipe, Plan), view: View, region: Rect) -> Raster {
-    let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
-    Scene { recipe, plan, sources: &sources }.render(view, region, 0).unwrap()
-}
-
-fn lift(outline: &[(f64, f64)], source: Source) -> Lift {
-    let outline = outline.iter().map(|&(x, y)| Point::new(x, y)).collect();
-    Lift { seek: false, tone: false, grain: false, ..Lift::new(0, outline, source) }
-}
-
-fn around(r: Rect, gap: f64) -> Vec<(f64, f64)> {
-    let (x0, y0) = (r.x as f64 - gap, r.y as f64 - gap);
-    let (x1, y1) = (r.right() as f64 + gap, r.bottom() as f64 + gap);
-    vec![(x0, y0), (x1, y0), (x1, y1), (x0, y1)]
-}
-
-#[test]
-fn a_figure_is_brought_back_by_pointing_at_it() {
-    let frames = frames();
-    let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
-    let empty = opened(&frames, Vec::new());
-    let scene = Scene { recipe: &empty.0, plan: &empty.1, sources: &sources };
-    assert_eq!(
-        scene.extents(&[1], Point::new(100.0, 70.0)).unwrap().remove(0),
-        None,
-        "frame 1 shows the wall, as the plate"
-    );
-    let outline = scene.extents(&[2], Point::new(95.0, 50.0)).unwrap().remove(0).unwrap();
-    let source = Source::Frame(2);
-    let taken = Lift { soft: 1.0, seek: false, tone: false, ..Lift::new(0, outline, source) };
-    let with = opened(&frames, vec![taken]);
-    let (before, after) =
-        (render(&frames, &empty, View::Plate, SIZE.rect()), render(&frames, &with, View::Plate, SIZE.rect()));
-    let shot = render(&frames, &with, View::Frame(2), SIZE.rect());
-    for (x, y) in [(92, 43), (100, 70), (110, 96)] {
-        assert_eq!(after.pixel(x, y), shot.pixel(x, y), "the whole figure at {x}, {y}");
-    }
-    for (x, y) in [(60, 70), (140, 70), (100, 20), (100, 125)] {
-        assert_eq!(after.pixel(x, y), before.pixel(x, y), "nothing else at {x}, {y}");
-    }
-}
-
-#[test]
-fn an_area_by_another_method_and_one_that_is_off() {
-    let frames = frames();
-    let loops = around(FIGURE, 6.0);
-    let mut off = lift(&loops, Source::Frame(2));
-    off.off = true;
-    let empty = opened(&frames, Vec::new());
-    let with = opened(&frames, vec![lift(&loops, Source::Method(Method::Darkest)), off]);
-    let plate = render(&frames, &with, View::Plate, SIZE.rect());
-    let darkest = render(&frames, &empty, View::By(Method::Darkest), SIZE.rect());
-    assert_eq!(plate.pixel(100, 70), darkest.pixel(100, 70));
-    assert_eq!(
-        render(&frames, &with, View::By(Method::Mean), FIGURE),
-        render(&frames, &empty, View::By(Method::Mean), FIGURE)
-    );
-}
-
-#[test]
-fn a_highlight_goes_and_the_rest_stays_as_lit() {
-    let frames = frames();
-    let spot = Rect::new(140, 50, 40, 40);
-    let mut calm = lift(&around(spot, 0.0), Source::Calm(3));
-    let with = opened(&frames, vec![calm.clone()]);
-    let empty = opened(&frames, Vec::new());
-    let (plate, base) =
-        (render(&frames, &with, View::Plate, SIZE.rect()), render(&frames, &empty, View::Plate, SIZE.rect()));
-    let lit = render(&frames, &with, View::Frame(3), SIZE.rect());
-    assert_eq!(plate.pixel(160, 70), base.pixel(160, 70), "the highlight is taken off");
-    assert_eq!(plate.pixel(143, 53), lit.pixel(143, 53), "beside it the frame stays");
-    // The highlight is about 1.4 stops over the wall: it is back below the strength at which it returns.
-    calm.strength = returns(1.4) - 0.2;
-    let with = opened(&frames, vec![calm]);
-    assert_eq!(render(&frames, &with, View::Plate, SIZE.rect()).pixel(160, 70), lit.pixel(160, 70));
-}
-
-#[test]
-fn a_lift_stays_where_it_was_drawn_when_the_reference_changes() {
-    let frames = frames();
-    let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
-    let drawn = lift(&around(FIGURE, 5.0), Source::Frame(2));
-    let (recipe, mut plan) = opened(&frames, vec![drawn]);
-    plan.frames[0].transform = evanu_core::geometry::Homography::shift(10.0, -4.0);
-    let mask = prepare::fit(&plan, &recipe, &sources, &recipe.lifts[0]).unwrap().unwrap().mask;
-    assert_eq!(mask.at(Point::new(112.0, 66.0)), 1.0);
-    assert_eq!(mask.at(Point::new(87.0, 66.0)), 0.0);
-    plan.frames[0].misfit = Some("zoomed".into());
-    assert_eq!(prepare::fit(&plan, &recipe, &sources, &recipe.lifts[0]).unwrap(), None);
-}
-
-/// Mean green code of a part of the plate.
-fn mean(plate: &Raster, r: Rect) -> f64 {
-    let each = (r.y..r.bottom()).flat_map(|y| (r.x..r.right()).map(move |x| (x as u32, y as u32)));
-    each.map(|(x, y)| f64::from(plate.pixel(x, y)[1])).sum::<f64>() / (257.0 * r.size().pixels() as f64)
-}
 
 #[test]
 fn a_loop_that_cuts_off_an_edge_takes_the_whole_figure() {
@@ -224,41 +76,6 @@ fn shade_beside_a_lift_does_not_bleed_into_it() {
     let off = mean(&plate, inside) - mean(&frame, inside);
     // The darkest of five frames is darker than one by its noise, all over the wall, which the tone rightly follows.
     assert!((-2.2..=0.5).contains(&off), "{off}");
-}
-
-#[test]
-fn what_the_frame_brings_along_is_left_out_on_request() {
-    // Frame 1 is clear where the figure stands, but a bright bag lies beside it.
-    let bag = Rect::new(120, 84, 14, 16);
-    let frames = frames_with(|k, x, y| {
-        let inside = x >= bag.x && x < bag.right() && y >= bag.y && y < bag.bottom();
-        [if k == 1 && inside { 70.0 } else { 0.0 }; 3]
-    });
-    let lift = Lift::new(
-        0,
-        around(FIGURE, 26.0).into_iter().map(|(x, y)| Point::new(x, y)).collect(),
-        Source::Frame(1),
-    );
-    let plate = |lifts: Vec<Lift>| {
-        let (recipe, plan) = opened(&frames, lifts);
-        let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
-        let recipe = Recipe { method: Method::Darkest, ..recipe };
-        let mut plan = plan;
-        prepare::lift(&mut plan, &recipe, |plan, lift| {
-            Ok(prepare::fit(plan, &recipe, &sources, lift)?.map(Arc::new))
-        })
-        .unwrap();
-        (render(&frames, &(recipe, plan.clone()), View::Plate, SIZE.rect()), plan)
-    };
-    let (empty, _) = plate(Vec::new());
-    let (whole, noticed) = plate(vec![lift.clone()]);
-    let (trimmed, _) = plate(vec![Lift { trim: true, ..lift }]);
-    let figure = Rect::new(FIGURE.x + 2, FIGURE.y + 2, FIGURE.width - 4, FIGURE.height - 4);
-    assert!(mean(&empty, figure) < 65.0 && mean(&whole, figure) > 75.0 && mean(&trimmed, figure) > 75.0);
-    assert!(mean(&whole, bag) > 140.0, "{}", mean(&whole, bag));
-    assert!(mean(&trimmed, bag) < 115.0, "{}", mean(&trimmed, bag));
-    let brought: Vec<bool> = noticed.lifts[0].fit.noticed.things.iter().map(|t| t.brought).collect();
-    assert_eq!(brought, [false, true]);
 }
 
 #[test]
@@ -361,21 +178,6 @@ fn one_more_lift_over_the_same_gives_the_bytes_of_all_anew() {
             "another method with {count} lifts on the plate"
         );
     }
-}
-
-#[test]
-fn a_part_that_was_given_back_is_the_plate_again() {
-    let frames = frames();
-    let mut taken = lift(&around(FIGURE, 4.0), Source::Frame(2));
-    taken.less =
-        vec![around(Rect { width: 10, ..FIGURE }, 8.0).into_iter().map(|(x, y)| Point::new(x, y)).collect()];
-    let (empty, with) = (opened(&frames, Vec::new()), opened(&frames, vec![taken]));
-    let picture = |state, view| render(&frames, state, view, SIZE.rect());
-    let (before, after) = (picture(&empty, View::Plate), picture(&with, View::Plate));
-    let shot = picture(&with, View::Frame(2));
-    assert_eq!(after.pixel(95, 70), before.pixel(95, 70), "given back");
-    assert_ne!(before.pixel(95, 70), shot.pixel(95, 70), "there was something to give back");
-    assert_eq!(after.pixel(112, 70), shot.pixel(112, 70), "the rest is still taken");
 }
 
 #[test]
@@ -532,32 +334,6 @@ fn a_shadow_longer_than_what_is_around_a_loop_comes_whole() {
 }
 
 #[test]
-fn the_end_of_a_shadow_goes_with_its_owner_and_halves_stay() {
-    let shadow = Rect::new(100, 92, 60, 8);
-    let frames = frames_with(|k, x, y| {
-        let shade = k == 2 && x >= shadow.x && x < shadow.right() && y >= shadow.y && y < shadow.bottom();
-        if shade { [-45.0, -42.0, -38.0] } else { [0.0; 3] }
-    });
-    let points = |corners: Vec<(f64, f64)>| corners.into_iter().map(|(x, y)| Point::new(x, y)).collect();
-    let empty = opened(&frames, Vec::new());
-    let plate = render(&frames, &empty, View::Plate, SIZE.rect());
-    let darker = |taken: &Lift, x: u32, y: u32| {
-        let after = render(&frames, &opened(&frames, vec![taken.clone()]), View::Plate, SIZE.rect());
-        (f64::from(plate.pixel(x, y)[1]) - f64::from(after.pixel(x, y)[1])) / 257.0
-    };
-    let mut taken = Lift { seek: true, tone: true, ..lift(&around(FIGURE, 5.0), Source::Frame(2)) };
-    assert!(darker(&taken, 100, 70) > 25.0 && darker(&taken, 145, 96) > 25.0, "both are taken");
-    taken.less = vec![points(around(FIGURE, 10.0))];
-    assert!(darker(&taken, 100, 70).abs() < 4.0, "the figure is given back");
-    assert!(darker(&taken, 145, 96).abs() < 4.0, "and what its loop left of its shadow");
-
-    // A strip out of the middle of something leaves both halves.
-    let mut wide = lift(&around(Rect::new(20, 30, 160, 80), 0.0), Source::Method(Method::Darkest));
-    wide.less = vec![points(around(Rect::new(80, 20, 30, 100), 0.0))];
-    assert!(darker(&wide, 95, 50) < 1.0 && darker(&wide, 40, 50) > 0.3 && darker(&wide, 150, 50) > 0.3);
-}
-
-#[test]
 fn frames_that_are_weighed_on_fewer_pixels_come_in_the_same_order() {
     // Somebody in the plate's only frame; frame 3 shows the wall, 1 and 4 a second person, 2 somebody in the same place.
     let person = |x: i64, y: i64, at: i64| (x - at).abs() < 12 && (y - 75).abs() < 30;
@@ -591,24 +367,4 @@ fn frames_that_are_weighed_on_fewer_pixels_come_in_the_same_order() {
     assert_eq!(fine, few);
     assert_eq!(fine[0].1, 0, "what brings nobody along comes first: {fine:?}");
     assert_eq!((fine[0].2, fine[1].1, fine[2].1), (1, 1, 1), "{fine:?}");
-}
-
-#[test]
-fn a_part_that_was_given_back_fades_at_its_border() {
-    let frames = frames();
-    let mut taken = lift(&around(FIGURE, 4.0), Source::Frame(2));
-    let back = Rect { width: 12, ..FIGURE };
-    taken.less = vec![around(back, 0.0).into_iter().map(|(x, y)| Point::new(x, y)).collect()];
-    let (empty, with) = (opened(&frames, Vec::new()), opened(&frames, vec![taken]));
-    let picture = |state, view| render(&frames, state, view, SIZE.rect());
-    let (plate, shot) = (picture(&empty, View::Plate), picture(&with, View::Frame(2)));
-    let after = picture(&with, View::Plate);
-    let share = |x: u32| {
-        let [p, s, a] = [&plate, &shot, &after].map(|r| f64::from(r.pixel(x, 70)[0]));
-        (a - p) / (s - p)
-    };
-    let across: Vec<f64> = (94..110).map(share).collect();
-    assert!(across[0].abs() < 0.02 && (across[15] - 1.0).abs() < 0.02, "{across:?}");
-    assert!(across.windows(2).all(|p| p[1] > p[0] - 0.02), "it rises: {across:?}");
-    assert!(across.iter().any(|v| (0.1..0.9).contains(v)), "over more than one pixel: {across:?}");
 }
