@@ -13,6 +13,7 @@ import { boxOf } from "../lifts/lifts";
 import { tileKey } from "./tiles";
 import { Overlay } from "./Overlay";
 import { camera, useView } from "./view";
+import { within } from "./within";
 
 /** Milliseconds that each side of a comparison stays when they take turns. */
 const TURN = 600;
@@ -96,9 +97,11 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
       const image = viewer.world.getItemAt(0);
       if (!image) return;
       // With its surroundings, and never larger than twice its pixels.
-      const width = Math.max(3 * place.width, (viewer.container.clientWidth * 0.5) / window.devicePixelRatio);
-      const height = Math.max(3 * place.height, (viewer.container.clientHeight * 0.5) / window.devicePixelRatio);
-      const [x, y] = [place.x + place.width / 2 - width / 2, place.y + place.height / 2 - height / 2];
+      const all = image.getContentSize();
+      const width = Math.min(all.x, Math.max(3 * place.width, (viewer.container.clientWidth * 0.5) / window.devicePixelRatio));
+      const height = Math.min(all.y, Math.max(3 * place.height, (viewer.container.clientHeight * 0.5) / window.devicePixelRatio));
+      const x = within(place.x + place.width / 2, width, all.x) - width / 2;
+      const y = within(place.y + place.height / 2, height, all.y) - height / 2;
       viewer.viewport.fitBounds(image.imageToViewportRectangle(x, y, width, height));
     };
     return () => {

@@ -4,6 +4,7 @@ import { useEffect } from "react";
 import { api, type Doubt, type SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { frameNumber } from "../picture/names";
+import { within } from "../picture/within";
 import { camera, useView } from "../picture/view";
 import { Button } from "../ui/controls";
 import { plural } from "../ui/words";
@@ -161,8 +162,12 @@ const HEIGHT = 96;
 /** What is to be seen at the place, best first, as crops; pressing one takes the place from that frame. */
 function Stories({ set, doubt, choose }: { set: SetDetail; doubt: Doubt; choose: (frame: number) => void }) {
   const { x, y, width, height } = doubt.place;
-  const level = Math.max(0, Math.ceil(Math.log2(Math.max(width / 90, height / 66))));
-  const query = `x=${(x + width / 2).toFixed(1)}&y=${(y + height / 2).toFixed(1)}&level=${level}&width=${WIDTH}&height=${HEIGHT}&methods=false`;
+  const all = set.canvas ?? { width: 0, height: 0 };
+  // No crop is larger than the picture, which would be seen with black around it.
+  const most = Math.floor(Math.log2(Math.min(all.width / WIDTH, all.height / HEIGHT)));
+  const level = Math.max(0, Math.min(most, Math.ceil(Math.log2(Math.max(width / 90, height / 66)))));
+  const [cx, cy] = [within(x + width / 2, WIDTH * 2 ** level, all.width), within(y + height / 2, HEIGHT * 2 ** level, all.height)];
+  const query = `x=${cx.toFixed(1)}&y=${cy.toFixed(1)}&level=${level}&width=${WIDTH}&height=${HEIGHT}&methods=false`;
   const look = useQuery({ queryKey: ["story", set.id, set.frame_key, query], queryFn: ({ signal }) => api.look(set.id, query, signal) }).data;
   return (
     <ul className="mt-1 grid grid-cols-2 gap-2">
