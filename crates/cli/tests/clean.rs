@@ -19,7 +19,7 @@ fn text(bytes: &[u8]) -> String {
 fn frames() -> &'static Path {
     static FOLDER: std::sync::LazyLock<tempfile::TempDir> = std::sync::LazyLock::new(|| {
         let folder = tempfile::tempdir().unwrap();
-        evanu_demo::render("forecourt", 400, 5, folder.path(), &|_| {}).unwrap();
+        evanu_demo::render("forecourt", 400, Some(5), folder.path(), &|_| {}).unwrap();
         folder
     });
     FOLDER.path()

@@ -25,8 +25,14 @@ pub fn exposure(v: f32) -> f32 {
 }
 
 impl Backdrop {
-    /// Renders it: from a seed for what is left to chance, the way the camera looks and its eye, the grid and its focal length.
-    pub fn new(model: &Place, seed: u64, (base, eye): (&Mat3, Vec3), (wide, focal): (Size, f64)) -> Self {
+    /// Renders it: from a seed for what is left to chance (if `same`, of every pixel by itself, so that it is the same where nothing is
+    /// elsewhere), the way the camera looks and its eye, the grid and its focal length.
+    pub fn new(
+        model: &Place,
+        (seed, same): (u64, bool),
+        (base, eye): (&Mat3, Vec3),
+        (wide, focal): (Size, f64),
+    ) -> Self {
         // Larger pictures have smaller pixels: fewer rays each do.
         let rays = (16.0e6 / wide.pixels() as f64).clamp(2.0, 12.0) as usize;
         let w = wide.width as usize;
@@ -36,6 +42,9 @@ impl Backdrop {
                 let mut random = Random::new(seed ^ (u64::from(y) << 20));
                 let mut row = Row::new(w);
                 for x in 0..wide.width {
+                    if same {
+                        random = Random::new(seed ^ (u64::from(y) << 20) ^ (u64::from(x) << 42));
+                    }
                     row.pixel(model, (base, eye), (wide, focal), (x, y), rays, &mut random);
                 }
                 row

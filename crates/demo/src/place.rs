@@ -3,7 +3,7 @@
 //! Metres; x to the right, y up, z ahead; the camera stands at eye height above the origin. Light is the sun as a
 //! small disc, the sky's ambient light gathered by a few cosine-distributed rays, and one bounce of it.
 
-use crate::surfaces::{emitted, look, look_flat, sky};
+use crate::surfaces::{THROWN, emitted, look, look_flat, sky};
 use crate::trace::{Hit, Ray, Shape, Stuff, Thing, Things};
 use evanu_core::random::Random;
 use glam::Vec3;
@@ -66,7 +66,7 @@ impl Place {
     }
 
     /// Light that falls on a surface from the sheet, as if all of the sky gave it.
-    fn from_sheet(&self, p: Vec3, normal: Vec3, random: &mut Random) -> Vec3 {
+    fn sheet_light(&self, p: Vec3, normal: Vec3, random: &mut Random) -> Vec3 {
         const POINTS: u32 = 6;
         let (Some((a, b)), Some(light)) = (self.sheet, emitted(Stuff::Sheet)) else { return Vec3::ZERO };
         let share = |_| {
@@ -76,7 +76,7 @@ impl Place {
             let free = facing > 0.0 && !self.things.blocked(&Ray { origin: p, direction: way }, far - 1e-2);
             if free { facing * (b.x - a.x) * (b.z - a.z) / (std::f32::consts::PI * far * far) } else { 0.0 }
         };
-        light * (0..POINTS).map(share).sum::<f32>() / POINTS as f32
+        THROWN * light * (0..POINTS).map(share).sum::<f32>() / POINTS as f32
     }
 
     /// Traces one ray.
@@ -114,7 +114,7 @@ impl Place {
                 }
             };
         }
-        ambient = ambient / RAYS as f32 + self.from_sheet(start, n, random);
+        ambient = ambient / RAYS as f32 + self.sheet_light(start, n, random);
         let mut direct = look.colour * SUN * lit;
         let mut other = look.colour * ambient;
         if look.gloss > 0.0 {

@@ -124,6 +124,7 @@ pub const SETS: [SetInfo; 7] = [
             hold: Hold::Tripod(None),
             eye: Vec3::new(0.05, 1.52, 0.45),
             pitch: -0.24,
+            over: 0.13,
             interval: 15.0,
             ..Order::by_hand(20260522, width, frames, Crowd::Nobody)
         },

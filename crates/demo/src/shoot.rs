@@ -78,6 +78,8 @@ pub struct Order {
     pub wind: f64,
     /// How many stops of light are lost from the first frame to the last, which also gets warmer.
     pub dusk: f64,
+    /// By how many stops all frames are exposed more than the forecourt is.
+    pub over: f64,
 }
 
 impl Order {
@@ -100,6 +102,7 @@ impl Order {
             interval,
             wind: 0.0,
             dusk: 0.0,
+            over: 0.0,
         }
     }
 }
@@ -209,7 +212,7 @@ impl Shoot {
             let turn = bump.after(&rotation(yaw, pitch, roll));
             let to_place = from_wide.after(&turn).after(&to_frame);
             let later = k as f64 / (frames.max(2) - 1) as f64;
-            let gain = (random.within(-0.07, 0.07) - later * self.order.dusk).exp2() as f32;
+            let gain = (random.within(-0.07, 0.07) - later * self.order.dusk + self.order.over).exp2() as f32;
             let warmer = (later * self.order.dusk) as f32;
             let white = [1.0 + 0.10 * warmer, 1.0, 1.0 - 0.12 * warmer];
             let time = self.order.interval * k as f64 + random.within(-0.4, 0.4) * f64::from(u8::from(k > 0));
@@ -228,9 +231,9 @@ impl Shoot {
     fn backdrop(&self, index: usize) -> &Backdrop {
         let (eye, backdrop) = self.spot(index);
         let focal = FOCAL * f64::from(self.order.width);
-        let seed = self.seed ^ (index.min(self.models.len() - 1) as u64) << 48;
-        backdrop
-            .get_or_init(|| Backdrop::new(self.model(index), seed, (&self.base(), *eye), (self.wide, focal)))
+        let (seed, same) = (self.seed, self.models.len() > 1);
+        let view = (&self.base(), *eye);
+        backdrop.get_or_init(|| Backdrop::new(self.model(index), (seed, same), view, (self.wide, focal)))
     }
 
     fn model(&self, index: usize) -> &Place {
@@ -343,8 +346,14 @@ impl Shoot {
                     }
                     let q = shot.to_place.apply(Point::new(x as f64, y as f64));
                     let at = on_grid(self.wide, q);
-                    let (colour, cover, shadow) =
-                        self.trace(near, place, (&camera, eye, back), (size, focal), (x, y), at, &mut random);
+                    let (colour, cover, shadow) = self.trace(
+                        (near, place),
+                        (&camera, eye, back),
+                        (size, focal),
+                        (x, y),
+                        at,
+                        &mut random,
+                    );
                     taken[x] = cover > 0.02 || shadow > 0.03;
                     *px = (*px * (1.0 - shadow)).lerp(colour, cover);
                 }
@@ -393,8 +402,7 @@ impl Shoot {
     /// Light at a pixel from figures: their colour, how much of the pixel they cover, how much they darken it.
     fn trace(
         &self,
-        figures: &[Posed],
-        place: &Place,
+        (figures, place): (&[Posed], &Place),
         (camera, eye, back): (&Mat3, Vec3, &Backdrop),
         (size, focal): (Size, f32),
         (x, y): (usize, usize),

@@ -148,8 +148,7 @@ fn one_development_holds_for_all_frames_and_can_be_undone() {
     with_stage(|s| async move {
         s.goto("/").await;
         s.until("document.body.innerText.includes('Nothing here yet')").await;
-        s.press("The same as camera raw").await;
-        s.plate().await;
+        s.sample("Forecourt, raw").await;
         assert_eq!(s.fact("frames").await.split(',').next(), Some("5 frames"));
         // Somewhere on the paving: darker than it should be, as the raw set is underexposed.
         let (x, y) = (640, 560);

@@ -7,5 +7,6 @@ mod history;
 mod job;
 mod lifts;
 mod looking;
+mod samples;
 mod sets;
 mod stage;

@@ -200,6 +200,16 @@ impl Stage {
         self.plate().await;
     }
 
+    /// Opens a sample set from the page of sets, by its title, and waits for its plate.
+    pub async fn sample(&self, title: &str) {
+        let named = format!(
+            "[...document.querySelectorAll('main li button')].find(b => b.innerText.startsWith('{title}'))"
+        );
+        self.until(&named).await;
+        self.js(&format!("{named}.click()")).await;
+        self.plate().await;
+    }
+
     pub async fn plate(&self) {
         // Complete for the state that is shown, not for an earlier one or a draft.
         self.until(

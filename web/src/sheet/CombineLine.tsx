@@ -7,7 +7,7 @@ import { frameNumber } from "../picture/names";
 import { useView } from "../picture/view";
 import { Choices, type Choice } from "../ui/controls";
 import { useLater } from "../ui/useLater";
-import { methodTitle } from "../ui/words";
+import { methodTitle, plural } from "../ui/words";
 import type { Fact } from "./JobSheet";
 
 const methods: Choice[] = [
@@ -33,15 +33,18 @@ export function useCombineFact(set: SetDetail): Fact {
     enabled: key != null && key === set.plate_key && !set.draft,
     placeholderData: (before) => before,
   });
+  const moving = useMoving(set)?.length;
   if (!set.canvas) return { text: "no plate yet" };
+  const areas = moving ? `, ${plural(moving, "area")} that ${moving === 1 ? "moves" : "move"} and belong${moving === 1 ? "s" : ""}` : "";
   const share = agreement.data ? `, ${(agreement.data.mean * 100).toFixed(1)} % agreed` : "";
-  return { text: `${methodTitle(set.recipe.method)}${share}` };
+  return { text: `${methodTitle(set.recipe.method)}${share}${areas}` };
 }
 
 export function CombineLine({ open, set }: { open: OpenSet; set: SetDetail }) {
   const { view, evidence, set: put } = useView();
   return (
     <div className="flex flex-col gap-3">
+      <MovingAreas open={open} set={set} />
       <Choices label="Method" value={set.recipe.method} choices={methods} onChange={(method) => open.change(`combine by ${method}`, { method })} />
       <div>
         <div className="text-[14px] text-faint">The plate covers</div>
@@ -52,7 +55,6 @@ export function CombineLine({ open, set }: { open: OpenSet; set: SetDetail }) {
           onChange={(canvas) => open.change(canvas === "common" ? "keep what all frames share" : "keep the reference's framing", { canvas })}
         />
       </div>
-      <MovingAreas open={open} set={set} />
       {set.recipe.method === "consensus" && set.plate_key && !set.draft && (
         <div className="flex flex-col items-start gap-1 text-[14px]">
           <button className="underline" onClick={() => put({ evidence: !evidence, view: "plate" })}>
@@ -71,22 +73,37 @@ export function CombineLine({ open, set }: { open: OpenSet; set: SetDetail }) {
   );
 }
 
+/** The areas that move and belong, once there is a plate. */
+function useMoving(set: SetDetail): Moving[] | undefined {
+  const enabled = set.plate_key != null && !set.draft;
+  return useQuery({ queryKey: ["moving", set.id, set.plate_key], queryFn: () => api.moving(set.id), enabled, placeholderData: (before) => before }).data;
+}
+
 /** Areas that move and belong, such as cloud or leaves: what is to be done with each. */
 function MovingAreas({ open, set }: { open: OpenSet; set: SetDetail }) {
   const { set: put } = useView();
-  const found = useQuery({ queryKey: ["moving", set.id, set.plate_key], queryFn: () => api.moving(set.id), enabled: set.plate_key != null && !set.draft, placeholderData: (before) => before }).data;
+  const found = useMoving(set);
   const canvas = set.canvas;
   if (!found?.length || !canvas || set.reference == null) return null;
   const on = set.reference;
+  const taken = (area: Moving, source: Source) => ({ ...begun(set, area.outline, { method: "mean" }), on, source, follow: true });
   const decide = (area: Moving, source: Source, label: string) => {
-    const lift = { ...begun(set, area.outline, { method: "mean" }), on, source, follow: true };
-    open.change(label, { lifts: laid(set.recipe.lifts ?? [], lift) });
+    open.change(label, { lifts: laid(set.recipe.lifts ?? [], taken(area, source)) });
+  };
+  const eachWhole = () => {
+    const lifts = found.reduce((all, area) => laid(all, taken(area, { frame: area.frame })), set.recipe.lifts ?? []);
+    open.change("one moment whole where it moves", { lifts });
   };
   const give = (area: Moving) => open.change("an area that moves as the method has it", { lifts: (set.recipe.lifts ?? []).filter((l) => JSON.stringify(l.outline) !== JSON.stringify(area.outline)) });
   const show = (area: Moving | null) => put({ loop: area && area.outline.map((p) => ({ x: p.x - canvas.x, y: p.y - canvas.y })), pinned: null });
   return (
     <section aria-label="Areas that move and belong" className="text-[14px]">
       <div className="text-faint">Areas that move and belong</div>
+      {found.length > 1 && (
+        <button className="underline" onClick={eachWhole}>
+          One moment for each
+        </button>
+      )}
       <ol>
         {found.map((area, k) => {
           const chosen = (set.recipe.lifts ?? []).find((l) => JSON.stringify(l.outline) === JSON.stringify(area.outline));
