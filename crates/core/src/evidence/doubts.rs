@@ -37,6 +37,8 @@ const FITTED: f32 = 480.0 * 320.0;
 const WRONG: (f32, [f32; 4]) = (-4.84, [2.09, -2.77, -0.56, 0.70]);
 /// Chance of being wrong from which on a place is asked.
 const ASKED: f32 = 0.085;
+/// What a rival may cost less than what was chosen and count: the regression was fitted before shade cost as much as it does.
+const BELOW: f32 = -3.0;
 /// By how much the surroundings explain another frame better where what was chosen does not belong.
 const FOREIGN: f32 = 0.15;
 /// How sure it is that what looks like somebody who stood still is a part of the place: set low so that it is looked at, too few are
@@ -286,7 +288,7 @@ fn describe(
         torn,
         lead: (stories[0].len() as f32 - next as f32) / n as f32,
         foreign: place.iter().filter(|&&p| foreign[p]).count() as f32 / side.powi(2),
-        nearest: leads.get(leads.len().saturating_sub(1) / 20).copied().unwrap_or(CLOSE),
+        nearest: leads.get(leads.len().saturating_sub(1) / 20).copied().unwrap_or(CLOSE).max(BELOW),
     };
     let wrong = signs.wrong();
     let reason = match stories[0].len() {

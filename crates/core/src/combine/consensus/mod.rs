@@ -7,7 +7,8 @@
 //! 2. [`votes`]: whole colours vote for one another, moments and not files; what is lit counts more than its [`shade`].
 //! 3. [`contour`]: where two frames differ, the one that holds the object has a step across the border of what
 //!    differs, and the clear one has none. This settles pairs, and a minority against a majority.
-//! 4. [`surroundings`]: what is behind goes on beside a changed place; while votes are few, this tells of every pixel by itself.
+//! 4. [`surroundings`]: what is behind goes on beside a changed place; while votes are few, this tells of every pixel by itself,
+//!    and however many there are it tells what is lit from its [`shade`].
 //! 5. [`labels`]: each place takes its label together with its neighbours, by alpha expansion (Boykov, Veksler and
 //!    Zabih 2001), borders running where both frames agree (Kwatra et al. 2003).
 //! 6. The plate is the average of all frames that agree with the label's frame there, so noise falls as far as it can.
@@ -206,8 +207,10 @@ pub fn decide(
     let mut costs = votes::costs(&field, &moments);
     let few = 1.0 - votes::weight(&moments);
     contour::add(&field, &mut costs, few);
-    let surroundings = Surroundings::find(&field, &costs.changed, few);
+    let mut surroundings = Surroundings::find(&field, &costs.changed, few);
     surroundings.add(&mut costs);
+    shade::add(&field, &surroundings, &mut costs);
+    surroundings.spend();
     let (labels, labelled) = labels::solve(&field, &costs);
     let words = frames.len().div_ceil(WORD);
     let members = field.members((&labels, &labelled), words);

@@ -2,9 +2,14 @@
 //!
 //! A frame shows a place in the shade of another when all channels are darker by nearly the same share (Cucchiara et al. 2003). Glare is
 //! light that is added, so it takes a larger share of dark channels than of bright ones, and it is elsewhere in every frame: what is lit
-//! counts only when three moments or more agree on it. Cost: one look a pair of frames where frames differ.
+//! counts only when three moments or more agree on it, or when it goes on beside the place as the shade does not
+//! ([`surroundings`](super::surroundings)): before a queue only the frame with a gap in it shows the paving lit. Cost: one look a
+//! pair of frames where frames differ.
 
+use super::costs::{Cost, Costs};
 use super::field::{DIFFER, Field, SAME};
+use super::surroundings::{Surroundings, farther};
+use rayon::prelude::*;
 
 /// What shade costs, beside as many votes for what is lit.
 const SHADE: f32 = 8.0;
@@ -14,6 +19,34 @@ const AGREE: f32 = 3.0;
 const LEAVES: std::ops::Range<f32> = 0.4..0.95;
 /// What the channels may differ by: as a share of what shade takes, and beyond that.
 const EVEN: (f32, f32) = (1.3, 0.008);
+
+/// What shade costs at most that does not go on beside it where something lit does.
+const ENDS: f32 = 30.0;
+/// By how much worse the surroundings must explain it, and how far it must be from them, in deviations.
+const WORSE: f32 = 0.15;
+const FAR: f32 = 10.0;
+/// [`EVEN`] where nobody need agree: most glare falls out by it.
+const STRICTLY: (f32, f32) = (1.05, 0.008);
+
+/// Adds what it costs to show a place in the shade of another frame that goes on beside it.
+pub(super) fn add(field: &Field, surroundings: &Surroundings, costs: &mut Costs) {
+    let Costs { planes, changed } = costs;
+    planes.par_iter_mut().enumerate().for_each(|(k, plane)| {
+        let here = |(p, cost): &(usize, &mut Cost)| changed[*p] && **cost < Cost::NOWHERE;
+        for (p, cost) in plane.iter_mut().enumerate().filter(here) {
+            let Some(own) = surroundings.apart(k, p).filter(|own| *own >= FAR) else { continue };
+            let worse = |j: usize| surroundings.apart(j, p).map_or(0.0, |other| farther(own, other));
+            let lit =
+                |j: &usize| takes_evenly(field.ratios(k, *j, p), STRICTLY) && field.chi2(k, *j, p) > DIFFER;
+            // Whatever is no better than what was found need not be looked at.
+            let best = (0..field.count())
+                .fold(WORSE, |best, j| if worse(j) > best && lit(&j) { worse(j) } else { best });
+            if best > WORSE {
+                *cost = Cost::of(cost.value() + ENDS * best);
+            }
+        }
+    });
+}
 
 /// What it costs that frame `k` shows a pixel in the shade; `worth` is what a frame's vote counts there and `votes` those for
 /// what it shows.
@@ -40,8 +73,12 @@ pub(super) fn cost(
 
 /// Whether these shares of root codes, by channel, are what shade leaves.
 pub(super) fn is_shade(ratios: [f32; 3]) -> bool {
+    takes_evenly(ratios, EVEN)
+}
+
+fn takes_evenly(ratios: [f32; 3], even: (f32, f32)) -> bool {
     let (low, high) = ratios.iter().fold((f32::MAX, 0.0f32), |(l, h), r| (l.min(*r), h.max(*r)));
-    LEAVES.contains(&low) && LEAVES.contains(&high) && 1.0 - low < EVEN.0 * (1.0 - high) + EVEN.1
+    LEAVES.contains(&low) && LEAVES.contains(&high) && 1.0 - low < even.0 * (1.0 - high) + even.1
 }
 
 #[cfg(test)]
@@ -85,5 +122,30 @@ mod tests {
         assert_eq!(cost_of(&five, 0, 0.5), 0.0, "three files of a moment and a half");
         let person = [[9_000, 12_000, 22_000], LIT, LIT, LIT];
         assert_eq!(cost_of(&person, 0, 1.0), 0.0, "another colour is no shade");
+    }
+
+    #[test]
+    fn the_lit_ground_in_the_gap_of_a_queue_is_found_though_all_other_frames_show_the_shade() {
+        use crate::combine::consensus::decide;
+        let (w, h, n) = (72usize, 40usize, 9usize);
+        // A strip of shade with a gap that moves on, and paving of uneven tone.
+        let lit_in = |k: usize, x: usize| (8 + 6 * k..17 + 6 * k).contains(&x);
+        let strip = |x: usize, y: usize| (8..65).contains(&x) && (16..24).contains(&y);
+        let layer = |k: usize| {
+            let value = |c: u16, x: usize, y: usize| {
+                let paving = c + 300 * ((x / 7 + y / 5) % 2) as u16;
+                if strip(x, y) && !lit_in(k, x) { (0.6 * f32::from(paving)) as u16 } else { paving }
+            };
+            let plane = |c: u16| (0..w * h).map(|p| value(c, p % w, p / w)).collect::<Vec<u16>>();
+            LayerData { planes: LIT.map(plane), spans: vec![(0, w as u32); h] }
+        };
+        let (frames, moments): (Vec<usize>, Vec<u32>) = ((0..n).collect(), (0..n as u32).collect());
+        let size = Size::new(w as u32, h as u32);
+        let layers = (0..n).map(layer).collect();
+        let choice = decide(size, layers, (&frames, &moments), &NoiseModel::default(), 1).choice;
+        let places: Vec<usize> = (0..w * h).filter(|p| strip(p % w, p / w)).collect();
+        let lit = |p: &&usize| lit_in(choice.frames[usize::from(choice.labels[**p])], **p % w);
+        let share = places.iter().filter(lit).count() as f32 / places.len() as f32;
+        assert!(share > 0.97, "{share}");
     }
 }

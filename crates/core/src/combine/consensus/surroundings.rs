@@ -22,11 +22,14 @@ const EVEN: f32 = 2.3;
 const UNIT: f32 = 4.0;
 const FARTHEST: u8 = 254;
 const UNKNOWN: u8 = 255;
+const NOT_CHANGED: u32 = u32::MAX;
 
 /// How far each frame's changed pixels are from what is outside.
 pub(super) struct Surroundings {
-    /// Frame after frame, a distance a pixel.
+    /// Frame after frame, a distance a changed pixel.
     apart: Vec<Vec<u8>>,
+    /// Which of the changed pixels each pixel is; [`NOT_CHANGED`] for the others.
+    which: Vec<u32>,
     /// What they count, 0..=1.
     weight: f32,
 }
@@ -34,36 +37,55 @@ pub(super) struct Surroundings {
 impl Surroundings {
     /// Looks around the changed places; `weight` is what the votes leave, 0..=1.
     pub fn find(field: &Field, changed: &[bool], weight: f32) -> Self {
-        let frames = if weight > 0.0 { field.count() } else { 0 };
         let places: Vec<usize> = (0..changed.len()).filter(|&p| changed[p]).collect();
-        let apart = (0..frames).into_par_iter().map(|k| apart(field, (changed, &places), k)).collect();
-        Self { apart, weight }
+        let apart = (0..field.count()).into_par_iter().map(|k| apart(field, (changed, &places), k)).collect();
+        let mut which = vec![NOT_CHANGED; changed.len()];
+        places.iter().zip(0..).for_each(|(&p, i)| which[p] = i);
+        Self { apart, which, weight }
     }
 
     /// Adds the evidence to the costs.
     pub fn add(&self, costs: &mut Costs) {
-        let Costs { planes, changed } = costs;
-        let least: Vec<u8> = (0..changed.len())
+        if self.weight == 0.0 {
+            return;
+        }
+        let least: Vec<u8> = (0..self.apart.first().map_or(0, Vec::len))
             .into_par_iter()
-            .map(|p| self.apart.iter().map(|a| a[p]).min().unwrap_or(UNKNOWN))
+            .map(|i| self.apart.iter().map(|a| a[i]).min().unwrap_or(UNKNOWN))
             .collect();
-        planes.par_iter_mut().zip(&self.apart).for_each(|(plane, apart)| {
-            for (((cost, &own), &least), _) in
-                plane.iter_mut().zip(apart).zip(&least).zip(changed.iter()).filter(|(_, changed)| **changed)
-            {
+        costs.planes.par_iter_mut().zip(&self.apart).for_each(|(plane, apart)| {
+            for (cost, &i) in plane.iter_mut().zip(&self.which).filter(|(_, i)| **i != NOT_CHANGED) {
                 if *cost < Cost::NOWHERE {
-                    *cost = Cost::of(cost.value() + self.weight * WEIGHT * worse(own, least));
+                    let worse = worse(apart[i as usize], least[i as usize]);
+                    *cost = Cost::of(cost.value() + self.weight * WEIGHT * worse);
                 }
             }
         });
     }
 
-    /// By how much worse the surroundings explain frame `a` than frame `b` at a pixel, -1..=1; 0 where they tell nothing.
-    pub fn against(&self, a: usize, b: usize, p: usize) -> f32 {
-        match (self.apart.get(a), self.apart.get(b)) {
-            (Some(a), Some(b)) => self.weight * worse(a[p], b[p]),
-            _ => 0.0,
+    /// How far frame `k` is from what is outside at a pixel, in deviations; `None` where nothing outside is seen.
+    pub fn apart(&self, k: usize, p: usize) -> Option<f32> {
+        Some(self.at(k, p)).filter(|apart| *apart != UNKNOWN).map(|apart| f32::from(apart) / UNIT)
+    }
+
+    /// Forgets the distances where the votes leave nothing to them.
+    pub fn spend(&mut self) {
+        if self.weight == 0.0 {
+            (self.apart, self.which) = (Vec::new(), Vec::new());
         }
+    }
+
+    fn at(&self, k: usize, p: usize) -> u8 {
+        match self.which[p] {
+            NOT_CHANGED => UNKNOWN,
+            place => self.apart[k][place as usize],
+        }
+    }
+
+    /// By how much worse the surroundings explain frame `a` than frame `b` at a pixel, -1..=1, as far as they count; 0 where they
+    /// tell nothing.
+    pub fn against(&self, a: usize, b: usize, p: usize) -> f32 {
+        if self.weight == 0.0 { 0.0 } else { self.weight * worse(self.at(a, p), self.at(b, p)) }
     }
 }
 
@@ -72,19 +94,23 @@ fn worse(own: u8, other: u8) -> f32 {
     if own == UNKNOWN || other == UNKNOWN {
         return 0.0;
     }
-    let (own, other) = (f32::from(own) / UNIT, f32::from(other) / UNIT);
+    farther(f32::from(own) / UNIT, f32::from(other) / UNIT)
+}
+
+/// The same of distances in deviations.
+pub(super) fn farther(own: f32, other: f32) -> f32 {
     (own - other) / (own + other + EVEN)
 }
 
-/// Distances of a frame's changed pixels, those of `places`, which are in order.
+/// Distances of a frame's changed pixels, those of `places`, which are in order, one each.
 fn apart(field: &Field, (changed, places): (&[bool], &[usize]), k: usize) -> Vec<u8> {
     let (w, h) = (field.width as i64, field.height as i64);
     let far = FAR / field.width as f32;
-    let mut least = vec![UNKNOWN; field.pixels()];
+    let mut least = vec![UNKNOWN; places.len()];
     // The first pixel outside along the direction, for those that have been gone through.
     let mut first: Vec<Option<(u16, u16)>> = vec![None; field.pixels()];
     for (dx, dy) in DIRECTIONS.into_iter().flat_map(|(dx, dy)| [(dx, dy), (-dx, -dy)]) {
-        let mut step = |p: usize| {
+        let mut step = |(i, &p): (usize, &usize)| {
             let (x, y) = ((p % field.width) as i64, (p / field.width) as i64);
             let (fx, fy) = (x - dx, y - dy);
             first[p] = None;
@@ -98,14 +124,14 @@ fn apart(field: &Field, (changed, places): (&[bool], &[usize]), k: usize) -> Vec
             if field.covered(k, outside) {
                 let way = ((i64::from(ox) - x) as f32).hypot((i64::from(oy) - y) as f32);
                 let distance = field.step(k, p, outside).hypot(far * way);
-                least[p] = least[p].min((UNIT * distance).min(f32::from(FARTHEST)) as u8);
+                least[i] = least[i].min((UNIT * distance).min(f32::from(FARTHEST)) as u8);
             }
         };
         // Whatever it goes on from has been gone through.
         if dy > 0 || dy == 0 && dx > 0 {
-            places.iter().copied().for_each(&mut step);
+            places.iter().enumerate().for_each(&mut step);
         } else {
-            places.iter().rev().copied().for_each(&mut step);
+            places.iter().enumerate().rev().for_each(&mut step);
         }
     }
     least
