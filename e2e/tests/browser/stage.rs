@@ -122,6 +122,11 @@ impl Stage {
 
     /// Unfolds a line of the job sheet unless it is unfolded.
     pub async fn open_line(&self, name: &str) {
+        // A list that still grows above it would take the click.
+        self.until(&format!(
+            "(top => top === [window.lineTop, window.lineTop = top][0])(document.querySelector('[data-line={name}]')?.getBoundingClientRect().top)"
+        ))
+        .await;
         let line = self.page.find(Locator::Css(&format!("[data-line={name}]"))).await.unwrap();
         if line.attr("aria-expanded").await.unwrap().as_deref() != Some("true") {
             line.click().await.unwrap();
