@@ -21,7 +21,7 @@ pub enum Crowd {
     Queue,
     /// One person, who stands elsewhere in the second frame.
     Assistant,
-    /// Somebody who sits for a portrait, in the first frame lit by a lamp on a stand.
+    /// Somebody who stands for a portrait, in the first frame lit by a lamp on a stand.
     Portrait,
     /// Some who cross, and two who stand for three fifths of the time (of the seconds given).
     Lingering(f32),
