@@ -230,6 +230,35 @@ fn leaves_tremble_and_belong() {
     assert!((plan.moving[0].share / share - 1.0).abs() < 0.25, "{}", plan.moving[0].share);
 }
 
+/// Areas that move of eight frames with a soft spot wandering over an even part of the wall; by channel, what it leaves of the light.
+fn moving_under(spot: [f64; 3]) -> Vec<Motion> {
+    let frames: Vec<MemoryFrame> = (0..8u64)
+        .map(|k| {
+            let mut random = Random::new(40 + k);
+            let (from_x, from_y) = (40.0 + 22.0 * k as f64, 60.0 + 8.0 * (k % 3) as f64);
+            let mut codes = Vec::new();
+            for i in 0..SIZE.pixels() {
+                let (x, y) = ((i % u64::from(SIZE.width)) as f64, (i / u64::from(SIZE.width)) as f64);
+                let even = (20.0..220.0).contains(&x) && (20.0..120.0).contains(&y);
+                let far = ((x - from_x) / 30.0).powi(2) + ((y - from_y) / 30.0).powi(2);
+                let colour = if even { [150.0, 150.0, 140.0] } else { Place::wall(x, y) };
+                codes.extend((0..3).map(|c| {
+                    let leaves = if even { 1.0 - (1.0 - spot[c]) * (-far).exp() } else { 1.0 };
+                    (colour[c] * leaves + 1.2 * random.normal()).clamp(0.0, 255.0).round() as u8
+                }));
+            }
+            MemoryFrame::new(SIZE, Samples::Eight(codes))
+        })
+        .collect();
+    decided(&frames).1.moving.iter().map(|m| m.motion).collect()
+}
+
+#[test]
+fn soft_shade_that_wanders_is_no_cloud() {
+    assert_eq!(moving_under([0.6, 0.8, 0.97]), [Motion::Drifting], "cloud is of another colour");
+    assert_eq!(moving_under([0.7, 0.7, 0.7]), []);
+}
+
 /// The doubts of two frames with a soft spot of light, which may be negative, at the middle of each.
 fn doubts_of_light(strengths: [f64; 2]) -> Vec<Doubt> {
     let mut frames = place(vec![vec![], vec![]]);

@@ -83,26 +83,31 @@ struct Scored {
     ghost: f64,
     /// The same where at least one frame shows the place.
     avoidable: f64,
+    /// The same where the [`ideal`] average has none: what is off there is not what the truth's own grain makes of it.
+    beyond: f64,
 }
 
 fn grey(p: &[u16]) -> f64 {
     (0.299 * f64::from(p[0]) + 0.587 * f64::from(p[1]) + 0.114 * f64::from(p[2])) / 257.0
 }
 
-fn score(plate: &Raster, truth: &Raster, counts: &[u16], reached: &[u16]) -> Scored {
-    let (mut squares, mut ghosts, mut avoidable, mut n) = (0.0, 0usize, 0usize, 0usize);
-    let pixels = plate.data.chunks_exact(3).zip(truth.data.chunks_exact(3));
-    for ((p, t), (taken, reached)) in pixels.zip(counts.iter().zip(reached)) {
+fn score(plate: &Raster, truth: &Raster, ideal: &Raster, counts: &[u16], reached: &[u16]) -> Scored {
+    let (mut squares, mut ghosts, mut avoidable, mut beyond, mut n) = (0.0, 0usize, 0usize, 0usize, 0usize);
+    let off = |a: &[u16], b: &[u16]| (grey(a) - grey(b)).abs() > 12.0;
+    let pixels = plate.data.chunks_exact(3).zip(truth.data.chunks_exact(3)).zip(ideal.data.chunks_exact(3));
+    for (((p, t), i), (taken, reached)) in pixels.zip(counts.iter().zip(reached)) {
         squares += (0..3).map(|c| ((f64::from(p[c]) - f64::from(t[c])) / 257.0).powi(2)).sum::<f64>();
         n += usize::from(*taken > 0);
-        let ghost = *taken > 0 && (grey(p) - grey(t)).abs() > 12.0;
+        let ghost = *taken > 0 && off(p, t);
         ghosts += usize::from(ghost);
+        beyond += usize::from(ghost && !off(i, t));
         avoidable += usize::from(ghost && taken < reached);
     }
     Scored {
         psnr: 10.0 * (255.0f64.powi(2) * plate.data.len() as f64 / squares).log10(),
         ghost: 100.0 * ghosts as f64 / n.max(1) as f64,
         avoidable: 100.0 * avoidable as f64 / n.max(1) as f64,
+        beyond: 100.0 * beyond as f64 / n.max(1) as f64,
     }
 }
 
@@ -354,9 +359,8 @@ fn main() {
             save(&format!("{name}-consensus-{set}"), &consensus);
             save(&format!("{name}-truth-{set}"), &truth);
             let Some(ideal) = ideal(&scene, size, &|k, i| !taken[k][i]) else { continue };
-            let best = score(&ideal, &truth, &counts, &reached);
-            let (c, m) =
-                (score(&consensus, &truth, &counts, &reached), score(&median, &truth, &counts, &reached));
+            let scored = |plate: &Raster| score(plate, &truth, &ideal, &counts, &reached);
+            let (best, c, m) = (scored(&ideal), scored(&consensus), scored(&median));
             let (busy, never) = (taken_most(&counts, count, 0.55), taken_most(&counts, count, 1.0));
             let d = doubted(&consensus, &truth, &plan, &reached);
             (0..5).for_each(|i| doubts[i] += d[i]);
@@ -397,13 +401,15 @@ fn main() {
             all.iter().filter(|a| a.median.ghost > 20.0).map(|a| a.consensus.ghost).collect();
         let worst = all.iter().map(|a| a.consensus.ghost).fold(0.0, f64::max);
         println!(
-            "{{\"kind\": \"{name}\", \"sets\": {}, \"consensus_psnr\": {:.2}, \"median_psnr\": {:.2}, \"consensus_ghost\": {:.3}, \"avoidable_ghost\": {:.3}, \"worst_ghost\": {worst:.3}, \"median_ghost\": {:.3}, \"busy_sets\": {}, \"busy_ghost\": {:.3}, \"ideal_psnr\": {:.2}, \"ideal_ghost\": {:.3}, \"wrong_places\": {}, \"doubted\": {}, \"areas\": {}, \"right\": {}, \"doubts\": {}, \"needed\": {}, \"idle\": {}, \"decide_s\": {:.2}, \"lost\": {:.2}, \"false_colour\": {:.4}, \"median_false_colour\": {:.4}}}",
+            "{{\"kind\": \"{name}\", \"sets\": {}, \"consensus_psnr\": {:.2}, \"median_psnr\": {:.2}, \"consensus_ghost\": {:.3}, \"avoidable_ghost\": {:.3}, \"worst_ghost\": {worst:.3}, \"median_ghost\": {:.3}, \"beyond_ghost\": {:.4}, \"median_beyond\": {:.4}, \"busy_sets\": {}, \"busy_ghost\": {:.3}, \"ideal_psnr\": {:.2}, \"ideal_ghost\": {:.3}, \"wrong_places\": {}, \"doubted\": {}, \"areas\": {}, \"right\": {}, \"doubts\": {}, \"needed\": {}, \"idle\": {}, \"decide_s\": {:.2}, \"lost\": {:.2}, \"false_colour\": {:.4}, \"median_false_colour\": {:.4}}}",
             all.len(),
             mean(&|a| a.consensus.psnr),
             mean(&|a| a.median.psnr),
             mean(&|a| a.consensus.ghost),
             mean(&|a| a.consensus.avoidable),
             mean(&|a| a.median.ghost),
+            mean(&|a| a.consensus.beyond),
+            mean(&|a| a.median.beyond),
             busy.len(),
             busy.iter().sum::<f64>() / busy.len().max(1) as f64,
             mean(&|a| a.best.psnr),

@@ -26,6 +26,8 @@ const GAP: usize = 3;
 const NEAR: usize = 12;
 /// A place grows by what it gathers up to the longer side over this.
 const WIDEST: usize = 4;
+/// Share of a place over which some frame must show what the plate shows, or a wide place is asked in parts.
+const WHOLE: f32 = 0.6;
 /// Mean colours that differ by this many deviations tell two stories.
 const APART: f32 = 4.0;
 /// Frames are one story when they show the same over this share of the place.
@@ -128,7 +130,15 @@ pub fn find(decided: &Decided) -> Vec<Doubt> {
     let mut open: Vec<bool> = (0..w * h).map(|p| close(p) || torn[p] || foreign[p]).collect();
     let mut found = parts(&mut open, w, 0..w * h, GAP);
     found.retain(|part| part.len() >= SPECK);
-    let mut places = joined(found, (w, h));
+    let widest = (w.max(h) / WIDEST).max(1);
+    let whole = |place: &[usize]| {
+        let shows = |k: usize| place.iter().filter(|&&p| decided.shows_plate(k, p)).count();
+        (0..choice.frames.len()).any(|k| shows(k) as f32 >= WHOLE * place.len() as f32)
+    };
+    let mut places: Vec<Vec<usize>> = joined(found, (w, h))
+        .into_iter()
+        .flat_map(|place| divided(place, w, &|bounds, place| bounds.longer().1 <= widest || whole(place)))
+        .collect();
     places.retain(|place| place.len() >= LEAST);
     let mut doubts: Vec<Doubt> =
         places.iter().filter_map(|place| describe(decided, place, &rivals, (&torn, &foreign))).collect();
@@ -205,6 +215,23 @@ fn joined(mut parts: Vec<Vec<usize>>, (w, h): (usize, usize)) -> Vec<Vec<usize>>
     places.into_iter().map(|(_, mut place)| (place.sort_unstable(), place).1).collect()
 }
 
+/// A place in parts that can each be asked by itself: what no frame settles is cut in two where it is thinnest, in the middle half of
+/// its longer side.
+fn divided(place: Vec<usize>, w: usize, enough: &dyn Fn(&Bounds, &[usize]) -> bool) -> Vec<Vec<usize>> {
+    let bounds = Bounds::of(&place, w);
+    if enough(&bounds, &place) {
+        return vec![place];
+    }
+    let (axis, long) = bounds.longer();
+    let first = bounds.0[axis].0;
+    let along = |p: usize| [p % w, p / w][axis] - first;
+    let mut each = vec![0usize; long];
+    place.iter().for_each(|&p| each[along(p)] += 1);
+    let cut = ((long / 4).max(1)..long - long / 4).min_by_key(|&at| (each[at], at.abs_diff(long / 2)));
+    let (one, other): (Vec<usize>, _) = place.into_iter().partition(|&p| along(p) < cut.unwrap_or(long / 2));
+    [one, other].into_iter().flat_map(|part| divided(part, w, enough)).collect()
+}
+
 /// Columns and rows that pixels lie in, first and last.
 struct Bounds([(usize, usize); 2]);
 
@@ -226,6 +253,12 @@ impl Bounds {
     /// Columns or rows.
     fn along(&self, axis: usize) -> usize {
         self.0[axis].1 - self.0[axis].0 + 1
+    }
+
+    /// The axis along which it is longer, and how long.
+    fn longer(&self) -> (usize, usize) {
+        let axis = usize::from(self.along(1) > self.along(0));
+        (axis, self.along(axis))
     }
 
     /// Pixels between two of them along the axis on which they lie farther apart.
@@ -324,6 +357,23 @@ mod tests {
         let within = vec![10 * w + 50, 10 * w + 51];
         let wide: Vec<usize> = (0..200).map(|x| (x % 30) * w + x).collect();
         assert_eq!(joined(vec![within, wide], (w, 100)).len(), 1);
+    }
+
+    #[test]
+    fn what_no_frame_settles_is_asked_in_parts_cut_where_it_is_thin() {
+        let w = 120;
+        // Two squares and a thin bridge, nearer to the second.
+        let square = |from: usize| (0..900).map(move |i| (i / 30) * w + from + i % 30);
+        let mut place: Vec<usize> = square(0).chain(square(60)).chain((30..60).map(|x| 15 * w + x)).collect();
+        place.sort_unstable();
+        let by_length = |bounds: &Bounds, _: &[usize]| bounds.longer().1 <= 50;
+        let told = divided(place.clone(), w, &by_length);
+        let widths: Vec<usize> = told.iter().map(|part| Bounds::of(part, w).along(0)).collect();
+        assert_eq!(widths, [45, 45]);
+        assert_eq!(told.iter().map(Vec::len).sum::<usize>(), place.len());
+        assert_eq!(divided(place.clone(), w, &|_, _| true), [place], "what one frame settles stays whole");
+        // Down to single pixels.
+        assert_eq!(divided(vec![3, 4, 5], w, &|bounds, _| bounds.longer().1 <= 1), [[3], [4], [5]]);
     }
 
     #[test]

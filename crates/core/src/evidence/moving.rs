@@ -2,10 +2,11 @@
 //!
 //! There the frames show many stories and none is the place (dynamic textures, Doretto et al. 2003). Two things tell
 //! such an area from a crowd: what moves has no contours (cloud, smoke), or it is so fine that the frames look the same once
-//! details are blurred away (leaves, ripples). Found on the reduced picture of the choice, in pieces large enough to be
+//! details are blurred away (leaves, ripples). Shade that wanders over something even is as soft as cloud, but darkens all colours
+//! alike, and what is lit shows everywhere. Found on the reduced picture of the choice, in pieces large enough to be
 //! worth a decision.
 
-use crate::combine::consensus::Decided;
+use crate::combine::consensus::{DIFFER, Decided};
 use crate::geometry::{Point, simplified_to, trace};
 use crate::pixel::blur::boxed;
 use crate::pixel::flood::flood;
@@ -25,6 +26,9 @@ const SMOOTH: f32 = 2.5;
 const STEPS: f32 = 0.04;
 /// Steps from this many deviations on are contours.
 const CONTOUR: f32 = 12.0;
+/// Share of what the frames show otherwise that is the plate in the shade, from which on, and the plate's as theirs in the shade, up to
+/// which only the light changes.
+const LIGHT: (f32, f32) = (0.4, 0.1);
 /// Deviations up to which the means of a square are the same.
 const FINE: f32 = 4.5;
 /// Mean squared deviations from which on something in a square moves.
@@ -96,7 +100,7 @@ fn motion(decided: &Decided, area: &[usize], w: usize) -> Option<Motion> {
         }
     }
     if sum / count.max(1) as f32 <= SMOOTH && steps as f32 <= STEPS * count as f32 {
-        return Some(Motion::Drifting);
+        return (!light_changes(decided, area)).then_some(Motion::Drifting);
     }
     // Squares of a few pixels: their means are the same in all frames when only details move.
     let mut squares: Vec<Vec<usize>> = Vec::new();
@@ -124,6 +128,20 @@ fn motion(decided: &Decided, area: &[usize], w: usize) -> Option<Motion> {
         }
     }
     (all > 0 && same as f32 > 0.8 * all as f32).then_some(Motion::Trembling)
+}
+
+/// Whether an area is the same in all frames but for shade that wanders over it.
+fn light_changes(decided: &Decided, area: &[usize]) -> bool {
+    let (mut shades, mut shaded, mut all) = (0usize, 0usize, 0usize);
+    for k in 0..decided.choice.frames.len() {
+        for &p in area.iter().filter(|&&p| decided.covered(k, p) && decided.from_plate(k, p) > DIFFER) {
+            shades += usize::from(decided.shades(k, p));
+            shaded += usize::from(decided.is_shaded(k, p));
+            all += 1;
+        }
+    }
+    let share = |of: usize| of as f32 / all.max(1) as f32;
+    share(shades) > LIGHT.0 && share(shaded) < LIGHT.1
 }
 
 /// Side of the squares whose means are compared, in pixels of the choice.

@@ -35,7 +35,7 @@ const FIGURES: f32 = 100.0;
 const WINDOW: (f32, f32) = (1.2, 0.1);
 /// Least height of a window that tells what the plate looks like, and of a figure, in pixels of the choice: smaller ones look
 /// like anything.
-const LEAST: (f32, f32) = (24.0, 40.0);
+const LEAST: (f32, f32) = (24.0, 60.0);
 /// Heights over widths of upright figures.
 const UPRIGHT: std::ops::Range<f32> = 1.4..5.0;
 /// Places across the longer side that who passes is looked for at.

@@ -171,9 +171,19 @@ impl Decided {
         self.field.chi2(k, usize::from(self.choice.labels[p]), p)
     }
 
+    /// Whether frame `k` shows what was chosen at a pixel.
+    pub fn shows_plate(&self, k: usize, p: usize) -> bool {
+        self.alike(k, usize::from(self.choice.labels[p]), p)
+    }
+
     /// Whether frame `k` shows a pixel as what was chosen is in the shade.
     pub fn shades(&self, k: usize, p: usize) -> bool {
         shade::is_shade(self.field.ratios(k, usize::from(self.choice.labels[p]), p))
+    }
+
+    /// The opposite: whether what was chosen shows a pixel as frame `k` is in the shade.
+    pub fn is_shaded(&self, k: usize, p: usize) -> bool {
+        shade::is_shade(self.field.ratios(usize::from(self.choice.labels[p]), k, p))
     }
 
     /// Brightness of frame `k`, or of what was chosen, as roots of light, 0..=255.
