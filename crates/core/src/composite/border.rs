@@ -162,8 +162,12 @@ pub(super) fn seek(ground: &Ground<'_>, trim: bool) -> Border {
             seen += usize::from(chi[p] > DIFFER && chi[q] > DIFFER);
         }
     }
+    // Of what mostly stays where it was, much may be taken all the same.
+    let much = drawn.iter().filter(|d| **d).count() / 50;
+    let partly = things.iter().any(|t| t.pixels.iter().filter(|&&p| taken[p]).count() > much);
     things.retain(|t| 2 * t.pixels.iter().filter(|&&p| taken[p]).count() > t.pixels.len());
     things.sort_by_key(|t| std::cmp::Reverse(t.pixels.len()));
+    let undecided = undecided || partly && things.is_empty();
     Border { taken, things, undecided, torn: seen as f32 / length.max(1) as f32 }
 }
 

@@ -238,21 +238,47 @@ impl Mask {
         (at(rect.x, rect.y), at(rect.right(), rect.bottom()))
     }
 
-    /// To which sides (left, above, right, below) something of it is cut off by the end of its own picture, inside a reference of
-    /// this size; a side that it fills for the most part has no end in sight and does not count.
-    pub fn cut_off(&self, reference: Size) -> [bool; 4] {
+    /// How much of it is cut off to each side (left, above, right, below) by the end of its own picture, inside a reference of
+    /// this size: pixels of the reference along the end.
+    pub fn cut_off(&self, reference: Size) -> [u32; 4] {
         let (rect, all) = (self.0.rect, reference.at_level(self.0.level));
         let (w, h) = (rect.width as usize, rect.height as usize);
         let covered = |p: usize| self.0.values[p] > 0.5;
-        let some = |count: usize, of: usize| count > 1 && 2 * count < of;
-        let column = |x: usize| some((0..h).filter(|y| covered(y * w + x)).count(), h);
-        let row = |y: usize| some((0..w).filter(|x| covered(y * w + x)).count(), w);
+        // A single pixel may be any.
+        let some =
+            |inside: bool, count: usize| if inside && count > 1 { (count as u32) << self.0.level } else { 0 };
+        let column = |x: usize| (0..h).filter(|y| covered(y * w + x)).count();
+        let row = |y: usize| (0..w).filter(|x| covered(y * w + x)).count();
         [
-            rect.x > 0 && column(0),
-            rect.y > 0 && row(0),
-            rect.right() < i64::from(all.width) && column(w - 1),
-            rect.bottom() < i64::from(all.height) && row(h - 1),
+            some(rect.x > 0, column(0)),
+            some(rect.y > 0, row(0)),
+            some(rect.right() < i64::from(all.width), column(w - 1)),
+            some(rect.bottom() < i64::from(all.height), row(h - 1)),
         ]
+    }
+
+    /// Share of what another one covers that it covers too, 0..=1.
+    pub fn covers(&self, other: &Self) -> f32 {
+        let (rect, up) = (other.0.rect, f64::from(1u32 << other.0.level));
+        let at = |corner: i64, k: usize| (corner as f64 + k as f64 + 0.5) * up - 0.5;
+        let w = rect.width as usize;
+        let covered = (0..other.0.values.len()).filter(|&p| other.0.values[p] > 0.5);
+        let (mut both, mut all) = (0usize, 0usize);
+        for p in covered {
+            both += usize::from(self.at(Point::new(at(rect.x, p % w), at(rect.y, p / w))) > 0.5);
+            all += 1;
+        }
+        both as f32 / all.max(1) as f32
+    }
+
+    /// How long its border is, in pixels of the reference, without the ends of its picture.
+    pub fn length(&self) -> u32 {
+        let w = self.0.rect.width as usize;
+        let covered = |p: usize| self.0.values[p] > 0.5;
+        let beside = |p: &usize| !(p + 1).is_multiple_of(w) && covered(*p) != covered(p + 1);
+        let below = |p: &usize| p + w < self.0.values.len() && covered(*p) != covered(p + w);
+        let all = 0..self.0.values.len();
+        ((all.clone().filter(beside).count() + all.filter(below).count()) as u32) << self.0.level
     }
 
     /// The corners of the box outside which it covers nothing, in pixels of the reference.
@@ -338,6 +364,35 @@ mod tests {
         assert_eq!(soft.at(Point::new(74.0, 150.0)), 0.0);
         assert_eq!(soft.at(Point::new(150.0, 150.0)), 1.0);
         assert_eq!(Mask::drawn(&square(500.0, 600.0), 1.0, 0.0, Size::new(400, 300)), None);
+    }
+
+    #[test]
+    fn what_the_end_of_its_picture_cuts_off_is_measured_along_it() {
+        let reference = Size::new(400, 300);
+        // At half size: all of the lower end, two more places of the right one and of the left.
+        let (w, h) = (30u32, 20u32);
+        let covers = |x: u32, y: u32| {
+            y == h - 1 || x == w - 1 && (4..6).contains(&y) || x == 0 && (9..11).contains(&y)
+        };
+        let values = (0..w * h).map(|p| f32::from(u8::from(covers(p % w, p / w)))).collect();
+        let mask = Mask(Sheet { rect: Rect::new(10, 10, w, h), level: 1, values });
+        assert_eq!(mask.cut_off(reference), [6, 0, 6, 60]);
+        assert_eq!(mask.length(), 2 * (30 + 4 + 4));
+        // The reference's own end cuts nothing off.
+        let all = Mask::drawn(&square(-50.0, 450.0), 0.0, 0.0, reference).unwrap();
+        assert_eq!(all.cut_off(reference), [0; 4]);
+    }
+
+    #[test]
+    fn a_larger_one_covers_a_smaller_one_and_not_the_other_way_round() {
+        let drawn = |to: f64, most| {
+            Mask::drawn_by(&square(100.0, to), 0.0, [0.0; 4], Size::new(400, 300), most).unwrap()
+        };
+        let (small, large) = (drawn(180.0, MOST), drawn(220.0, 4000));
+        assert!(large.guide().1 > small.guide().1, "of different levels");
+        assert!(large.covers(&small) > 0.99);
+        let share = 80.0f32.powi(2) / 120.0f32.powi(2);
+        assert!((small.covers(&large) - share).abs() < 0.03, "{}", small.covers(&large));
     }
 
     #[test]

@@ -294,7 +294,7 @@ pub struct Noticed {
     pub things: Vec<Shown>,
     /// Whether something else differs too, of which no edge tells on which side it is.
     pub undecided: bool,
-    /// Share of its border that cuts through something, 0..=1.
+    /// Share of its border that cuts through something or is the end of its picture, 0..=1.
     pub torn: f32,
     /// Share of it that an area cuts off which is to be kept, 0..=1.
     pub kept: f32,
@@ -363,8 +363,8 @@ pub fn fit(
         let soft = (lift.soft > 0.0).then_some(lift.soft as f32 / up);
         let (found, widths) =
             rayon::join(|| border::seek(&ground, lift.trim), || border::widths(&field, &chi, soft, up));
-        let noticed =
-            Noticed { things: found.things, undecided: found.undecided, torn: found.torn, kept: 0.0 };
+        let border::Border { things, undecided, torn, .. } = found;
+        let noticed = Noticed { things, undecided, torn, ..Noticed::default() };
         (found.taken, Some(widths), noticed)
     } else {
         (drawn, None, Noticed::default())
@@ -440,7 +440,7 @@ mod tests {
         let fitted = |brought: usize, takes: usize, undecided: bool, torn: f32| {
             let shown = |brought| Shown { pixels: vec![0], brought };
             let things = [vec![shown(true); brought], vec![shown(false); takes]].concat();
-            let noticed = Noticed { things, undecided, torn, kept: 0.0 };
+            let noticed = Noticed { things, undecided, torn, ..Noticed::default() };
             Fitted { mask: mask.clone(), tone: None, back: None, together: None, noticed }
         };
         let best_first = [

@@ -10,9 +10,8 @@ use crate::composite::place::{Grey, Thing};
 use crate::composite::seams::{self, Pictures, Seam};
 use crate::composite::{self, Fitted, Laid, Lift, Noticed, Place, Sides, Source};
 use crate::develop::Develop;
-use crate::geometry::{Homography, Point, Rect, ends};
+use crate::geometry::{Homography, Point, Rect, Size, ends};
 use crate::pixel::FrameSource;
-use crate::pixel::tone::to_linear;
 use crate::plan::Plan;
 use crate::recipe::{Canvas, Recipe};
 use crate::render::{RenderError, Scene, View};
@@ -135,8 +134,8 @@ pub fn fit_key(plan: &Plan, recipe: &Recipe, lift: &Lift) -> u64 {
     hash.finish()
 }
 
-/// How many stops the highlights stand over the plate that a [`Source::Calm`] lift takes off: their median; `None` where there
-/// are none.
+/// How many stops the highlights stand over the plate, with the lifts before it, that a [`Source::Calm`] lift takes off: their median;
+/// `None` where there are none.
 ///
 /// # Errors
 /// When a frame cannot be read.
@@ -148,17 +147,19 @@ pub fn glare(
 ) -> Result<Option<f32>, RenderError> {
     /// What is this many stops over the plate is a highlight.
     const HIGHLIGHT: f32 = 0.3;
-    let Source::Calm(frame) = lift.source else { return Ok(None) };
+    let Source::Calm(_) = lift.source else { return Ok(None) };
     let recipe = Recipe { canvas: Canvas::Reference, develop: Develop::default(), ..recipe.clone() };
     let scene = Scene { recipe: &recipe, plan, sources };
     let (rect, level) = lift.fit.mask.guide();
-    let plate = scene.render(View::By(recipe.method), rect, level)?;
-    let shown = scene.render(View::Frame(frame), rect, level)?;
-    let light = |p: &[u16]| p.iter().map(|&v| to_linear(f64::from(v) / 65535.0)).sum::<f64>() + 3e-3;
-    let pairs = plate.data.chunks_exact(3).zip(shown.data.chunks_exact(3)).zip(lift.fit.mask.weights());
-    let mut stops: Vec<f32> = pairs
-        .filter(|(_, weight)| **weight > 0.5)
-        .map(|((p, s), _)| (light(s) / light(p)).log2() as f32)
+    let before = &plan.lifts[..plan.lifts.partition_point(|l| l.index < lift.index)];
+    let sides = scene.sides(lift.source, lift.fit.back.as_ref(), before, (rect, level))?;
+    // Planes hold roots of light.
+    let light = |layer: &LayerData, p: usize| {
+        layer.planes.iter().map(|c| (f32::from(c[p]) / 65535.0).powi(2)).sum::<f32>() + 3e-3
+    };
+    let covered = lift.fit.mask.weights().iter().enumerate().filter(|(_, weight)| **weight > 0.5);
+    let mut stops: Vec<f32> = covered
+        .map(|(p, _)| (light(&sides.source, p) / light(&sides.plate, p)).log2())
         .filter(|s| *s > HIGHLIGHT)
         .collect();
     stops.sort_unstable_by(f32::total_cmp);
@@ -182,12 +183,30 @@ pub fn fit(
     let Some(near) = near else { return Ok(None) };
     // A shadow may be longer than what is around a loop: there it is looked at once more.
     let cut = near.mask.cut_off(plan.reference_size());
-    if !lift.seek || cut == [false; 4] {
+    if !lift.seek || cut == [0; 4] {
         return Ok(Some(near));
     }
     let far = farther(&placed(plan, lift).0);
-    let whole = fit_by(plan, recipe, sources, lift, cut.map(|c| if c { far } else { 0.0 }), GROWN)?;
-    Ok(Some(whole.filter(|whole| whole.noticed.torn <= near.noticed.torn).unwrap_or(near)))
+    let whole = fit_by(plan, recipe, sources, lift, cut.map(|c| if c > 0 { far } else { 0.0 }), GROWN)?;
+    // Other light has no end in sight, and what hangs together with too much is left out.
+    let [near, whole] = [Some(near), whole].map(|fit| fit.map(|fit| cut_counted(fit, plan.reference_size())));
+    let better = |near: &Fitted, whole: &Fitted| {
+        whole.noticed.torn <= near.noticed.torn && whole.mask.covers(&near.mask) > STILL
+    };
+    Ok([near, whole]
+        .into_iter()
+        .flatten()
+        .reduce(|near, whole| if better(&near, &whole) { whole } else { near }))
+}
+
+/// Share of what was taken that must still be when a lift's picture has grown.
+const STILL: f32 = 0.95;
+
+/// With the end of its picture as a torn part of its border.
+fn cut_counted(mut fit: Fitted, reference: Size) -> Fitted {
+    let (cut, length) = (fit.mask.cut_off(reference).iter().sum::<u32>() as f32, fit.mask.length() as f32);
+    fit.noticed.torn = (fit.noticed.torn * length + cut) / (length + cut).max(1.0);
+    fit
 }
 
 /// The same on a quarter of the pixels, which tells as well what a lift would take away and bring in: for choosing among many.

@@ -328,9 +328,24 @@ fn a_shadow_longer_than_what_is_around_a_loop_comes_whole() {
     }
     // Only to that side, and nothing that is not its.
     let mask = &with.1.lifts[0].fit.mask;
-    assert_eq!(mask.cut_off(SIZE), [false; 4]);
+    assert_eq!(mask.cut_off(SIZE), [0; 4]);
     assert!(mask.guide().0.x > 30, "the picture grew to the right alone: {:?}", mask.guide().0);
     assert_eq!(after.pixel(190, 30), before.pixel(190, 30));
+}
+
+#[test]
+fn what_goes_on_farther_than_a_lift_looks_is_told() {
+    let torn = |length: u32| {
+        let (figure, shadow) = (Rect::new(20, 20, 12, 24), Rect::new(20, 40, length, 3));
+        let frames = frames_with(|k, x, y| {
+            let within = |r: Rect| x >= r.x && x < r.right() && y >= r.y && y < r.bottom();
+            if k == 2 && (within(figure) || within(shadow)) { [-45.0, 20.0, -38.0] } else { [0.0; 3] }
+        });
+        let taken = Lift { seek: true, tone: true, ..lift(&around(figure, 5.0), Source::Frame(2)) };
+        opened(&frames, vec![taken]).1.lifts[0].fit.noticed.torn
+    };
+    assert!(torn(12) < 0.01 && torn(60) < 0.01, "it comes whole: {} {}", torn(12), torn(60));
+    assert!(torn(190) > 0.01, "{}", torn(190));
 }
 
 #[test]

@@ -72,6 +72,26 @@ fn a_highlight_goes_and_the_rest_stays_as_lit() {
 }
 
 #[test]
+fn a_highlight_that_most_frames_show_goes_over_an_area_of_the_darkest() {
+    let within = |x: i64, y: i64| (x - 60).pow(2) + (y - 70).pow(2) < 12 * 12;
+    let frames = frames_with(|k, x, y| if k != 1 && within(x, y) { [80.0; 3] } else { [0.0; 3] });
+    let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
+    let outline = around(Rect::new(40, 50, 40, 40), 0.0);
+    let (darkest, calm) = (lift(&outline, Source::Method(Method::Darkest)), lift(&outline, Source::Calm(4)));
+    let told = |lifts: Vec<Lift>| {
+        let state = opened_as(&frames, Recipe { lifts, method: Method::Median, ..Recipe::new(5) });
+        let laid = state.1.lifts.last().unwrap();
+        let stops = prepare::glare(&state.1, &state.0, &sources, laid).unwrap();
+        (stops, render(&frames, &state, View::Plate, SIZE.rect()).pixel(60, 70)[1] / 257)
+    };
+    // The median has the highlight itself.
+    let (stops, level) = told(vec![calm.clone()]);
+    assert!(stops.is_none() && level > 150, "{stops:?} {level}");
+    let (stops, level) = told(vec![darkest, calm]);
+    assert!(stops.is_some_and(|s| (1.2..2.0).contains(&s)) && level < 115, "{stops:?} {level}");
+}
+
+#[test]
 fn a_lift_stays_where_it_was_drawn_when_the_reference_changes() {
     let frames = frames();
     let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
