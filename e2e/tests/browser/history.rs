@@ -38,7 +38,13 @@ fn a_place_is_taken_from_the_shown_frame_moved_and_every_state_can_be_returned_t
             s.tap(char::from(Key::Right)).await;
         }
         s.until("document.querySelector('[data-testid=lift-shift]').innerText === '3.0, 0.0 px'").await;
+        // Over what it covers while it is fitted; the next nudge needs no click between.
+        s.js("const as = document.querySelector('select[aria-label=\"Look at it as\"]'); as.focus(); as.value = 'through'; as.dispatchEvent(new Event('change', { bubbles: true }))").await;
+        s.until("document.querySelector('[data-testid=picture]').innerText.includes('Nothing taken by hand, see-through')").await;
+        s.tap(char::from(Key::Right)).await;
+        s.until("document.querySelector('[data-testid=lift-shift]').innerText === '4.0, 0.0 px'").await;
         s.open_line("history").await;
+        s.until("!document.querySelector('[data-testid=picture]').innerText.includes('see-through')").await;
         s.until(&format!("{STATES}.length === 3 && {STATES}[0].innerText.includes('move a lift')")).await;
 
         // Back to the beginning; what is done there begins a branch, and the other one stays.

@@ -114,7 +114,7 @@ fn a_loop_comes_from_a_frame_or_by_a_method() {
         s.until("document.querySelector('[data-lift=\"0\"]').innerText.includes('Without its highlights')")
             .await;
         s.js("document.querySelector('[data-lift=\"0\"] input[type=checkbox]').click()").await;
-        s.until("/Half of the glare is back below \\d+ %|No highlight lies/.test(document.querySelector('[data-lift=\"0\"]').innerText)").await;
+        s.until("/Half of the glare is back below \\d+ %|No highlight stands/.test(document.querySelector('[data-lift=\"0\"]').innerText)").await;
 
         // Where few frames agree is hatched over the picture, and can be saved.
         s.open_line("combine").await;

@@ -98,8 +98,12 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
       if (!image) return;
       // With its surroundings, and never larger than twice its pixels.
       const all = image.getContentSize();
-      const width = Math.min(all.x, Math.max(3 * place.width, (viewer.container.clientWidth * 0.5) / window.devicePixelRatio));
-      const height = Math.min(all.y, Math.max(3 * place.height, (viewer.container.clientHeight * 0.5) / window.devicePixelRatio));
+      const { clientWidth, clientHeight } = viewer.container;
+      const across = Math.min(all.x, Math.max(3 * place.width, (clientWidth * 0.5) / window.devicePixelRatio));
+      const down = Math.min(all.y, Math.max(3 * place.height, (clientHeight * 0.5) / window.devicePixelRatio));
+      // As much more of one side as the window shows.
+      const width = Math.max(across, (down * clientWidth) / clientHeight);
+      const height = (width * clientHeight) / clientWidth;
       const x = within(place.x + place.width / 2, width, all.x) - width / 2;
       const y = within(place.y + place.height / 2, height, all.y) - height / 2;
       viewer.viewport.fitBounds(image.imageToViewportRectangle(x, y, width, height));
@@ -119,7 +123,7 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
   // Only the set's own plate is known by its parts.
   const names = set.tile_names;
   const tiles = (name: string): Keys | undefined =>
-    names && grid && /^(plate$|by-|agreement$)/.test(name) ? (level, x, y) => tileKey(names, key(name), grid.tile, 2 ** level, x, y) : undefined;
+    names && name.startsWith("by-") ? () => names.bare : names && grid && /^(plate|agreement)$/.test(name) ? (level, x, y) => tileKey(names, key(name), grid.tile, 2 ** level, x, y) : undefined;
   const before = set.reference == null ? null : `frame-${set.reference}`;
   useEffect(() => {
     const s = slots.current;

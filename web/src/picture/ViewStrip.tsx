@@ -1,7 +1,7 @@
 // The line above the picture: what is on it, comparing, scale.
 import { Keyboard } from "lucide-react";
 import type { SetDetail } from "../api/client";
-import { frameNumber, isLaid, viewTitle } from "./names";
+import { bare, frameNumber, isLaid, viewTitle } from "./names";
 import { lights, type Light } from "./light";
 import { camera, useView, type Compare } from "./view";
 
@@ -13,6 +13,7 @@ export function ViewStrip({ set }: { set: SetDetail }) {
   const options = (
     <>
       <option value="plate">Plate</option>
+      {((set.recipe.lifts ?? []).length > 0 || [view, other].includes(bare(set))) && <option value={bare(set)}>Nothing by hand</option>}
       <option value="agreement">Agreement</option>
       {set.frames
         .filter(isLaid)

@@ -26,6 +26,15 @@ export function source(grid: Grid, keys: Keys, view: string): OpenSeadragon.Tile
   } as OpenSeadragon.TileSourceOptions);
 }
 
+/** Asks for the tiles that will be drawn where others are now: the viewer does so some frames later, and finds them on their way. */
+function fetchAhead(now: OpenSeadragon.TiledImage, wanted: OpenSeadragon.TileSource) {
+  const { lastDrawn } = now as unknown as { lastDrawn: { tile: { level: number; x: number; y: number; getUrl: () => string } }[] };
+  for (const { tile } of lastDrawn) {
+    const address = wanted.getTileUrl(tile.level, tile.x, tile.y) as string;
+    if (address !== tile.getUrl()) new Image().src = address;
+  }
+}
+
 export class Slot {
   private shown: OpenSeadragon.TiledImage | null = null;
   private wanted = "";
@@ -47,8 +56,10 @@ export class Slot {
       return;
     }
     const old = this.shown;
+    const tileSource = source(grid, keys, view);
+    if (old) fetchAhead(old, tileSource);
     this.viewer.addTiledImage({
-      tileSource: source(grid, keys, view),
+      tileSource,
       index: old ? this.viewer.world.getIndexOfItem(old) + 1 : undefined,
       success: (event) => {
         const image = (event as unknown as { item: OpenSeadragon.TiledImage }).item;

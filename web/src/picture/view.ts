@@ -3,7 +3,7 @@ import { create } from "zustand";
 import type { Proposal, Purpose } from "../api/client";
 import type { Light } from "./light";
 
-/** `plate`, `agreement`, `frame-N` or `difference-N` with the frame's index, or `state-N` with a state of the history. */
+/** `plate`, `agreement`, `by-METHOD` without what was taken by hand, `frame-N` or `difference-N` with the frame's index, or `state-N` with a state of the history. */
 export type ViewName = string;
 export type Compare = "divide" | "through" | "turns" | "difference";
 export type Surround = "grey" | "dim" | "bright";

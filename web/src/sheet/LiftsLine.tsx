@@ -6,8 +6,8 @@ import type { OpenSet } from "../api/useSet";
 import { boxOf, fitPlace, frameOf, sourceWords, type Source } from "../lifts/lifts";
 import { meet } from "../lifts/outlines";
 import { useLiftInfo, useSeams } from "../lifts/useLiftInfo";
-import { frameNumber, isLaid } from "../picture/names";
-import { camera, useView } from "../picture/view";
+import { bare, frameNumber, isLaid } from "../picture/names";
+import { camera, useView, type Compare } from "../picture/view";
 import { Button } from "../ui/controls";
 import { clock, methodTitles, plural } from "../ui/words";
 import type { Fact } from "./JobSheet";
@@ -149,7 +149,7 @@ function Seams({ set, change }: { set: SetDetail; change: (k: number, part: Part
 function Glare({ set, index }: { set: SetDetail; index: number }) {
   const found = useQuery({ queryKey: ["glare", set.id, set.plate_key, index], queryFn: () => api.glare(set.id, index), placeholderData: (before) => before }).data;
   if (!found) return null;
-  return <p className="leading-tight text-faint">{found.returns == null ? "No highlight lies in this area." : `Half of the glare is back below ${Math.round(100 * found.returns)} %.`}</p>;
+  return <p className="leading-tight text-faint">{found.returns == null ? "No highlight stands over the plate here. Where the plate has it too, lay the loop by No glare first." : `Half of the glare is back below ${Math.round(100 * found.returns)} %.`}</p>;
 }
 
 function Settings({ set, lift, index, change, remove, reorder }: { set: SetDetail; lift: Lift; index: number; change: (part: Part, label: string) => void; remove: () => void; reorder: (to: number) => void }) {
@@ -249,7 +249,10 @@ function Told({ set, lift, change }: { set: SetDetail; lift: Lift; change: (part
 
 /** The open lift under the arrow keys, turned, enlarged, mirrored. */
 function Moved({ set, lift, change }: { set: SetDetail; lift: Lift; change: (part: Part, label: string) => void }) {
-  const { moving, set: put } = useView();
+  const { moving, other, compare, set: put } = useView();
+  const covered = bare(set);
+  // What it covers leaves the picture with the lift's settings.
+  useEffect(() => () => void (useView.getState().other === covered && put({ other: null, compare: "divide" })), [covered, put]);
   const placed = (of: Lift) => of.place ?? { shift: [0, 0] as [number, number], turn: 0, scale: 1, mirror: false };
   const place = placed(lift);
   const adjust = (part: Partial<typeof place>, label: string) => change((now) => ({ place: { ...placed(now), ...part } }), label);
@@ -294,6 +297,16 @@ function Moved({ set, lift, change }: { set: SetDetail; lift: Lift; change: (par
           Mirrored
         </label>
       </div>
+      <label className="flex items-center justify-between gap-2">
+        Look at it as
+        <select aria-label="Look at it as" className="min-w-0 border border-faint/60 bg-leaf px-1 py-0.5" value={other === covered ? compare : "laid"} onChange={(e) => (e.currentTarget.blur(), put(e.target.value === "laid" ? { other: null, compare: "divide" } : { view: "plate", other: covered, compare: e.target.value as Compare, sheet: false, flicking: false }))}>
+          <option value="laid">it will be</option>
+          <option value="through">see-through, over what it covers</option>
+          <option value="difference">what differs from that</option>
+          <option value="turns">in turns with that</option>
+          <option value="divide">side by side with that</option>
+        </select>
+      </label>
       <div className="flex gap-3">
         <button className="underline" onClick={() => void fitPlace(set, lift, (place) => change({ place }, "fit a lift to what it covers"))}>
           Fit to what it covers
