@@ -102,7 +102,7 @@ pub(super) fn seek(ground: &Ground<'_>, trim: bool) -> Border {
     let &Ground { field, chi, clear, drawn, outside } = ground;
     let w = field.width();
     let without: Vec<bool> = drawn.iter().map(|d| !d).collect();
-    let (inside, all) = rayon::join(|| distances(&without, w), || field.things(PLATE, SOURCE));
+    let (inside, all) = rayon::join(|| distances(&without, w), || in_parts(field, drawn));
     let deep = inside.iter().copied().filter(|v| v.is_finite()).fold(0.0, f32::max);
     let (inward, outward) = (REACH.0 * deep, (REACH.1 * deep).clamp(OUT.0, OUT.1));
     let (mut wanted, decided) = meant(&all, drawn);
@@ -169,6 +169,16 @@ pub(super) fn seek(ground: &Ground<'_>, trim: bool) -> Border {
     things.sort_by_key(|t| std::cmp::Reverse(t.pixels.len()));
     let undecided = undecided || partly && things.is_empty();
     Border { taken, things, undecided, torn: seen as f32 / length.max(1) as f32 }
+}
+
+/// What differs, in parts where it hangs together by a neck and is not meant as a whole.
+fn in_parts(field: &Field, drawn: &[bool]) -> Vec<Thing> {
+    let takes_part = |t: &Thing| {
+        let inside = t.pixels.iter().filter(|&&p| drawn[p]).count();
+        (1..t.pixels.len()).contains(&inside)
+    };
+    let apart = |t: Thing| if takes_part(&t) { t.parts(field.width()) } else { vec![t] };
+    field.things(PLATE, SOURCE).into_iter().flat_map(apart).collect()
 }
 
 /// Over how many pixels to each side a border fades, wherever it runs: over `soft`, or as the content asks for. A pixel is as wide

@@ -1,11 +1,12 @@
 //! How far a thing reaches that was pointed at: what differs between a frame and the plate, joined to the place.
 //!
-//! Region growing over gaps of a few pixels (Adams and Bischof 1994), widened a little, its border traced and thinned out. A mirror
+//! Region growing over gaps of a few pixels (Adams and Bischof 1994) as far as no neck leads to somebody else, widened a little, its border traced and thinned out. A mirror
 //! image below it, in a wet floor or a pane, goes along where it does not touch it: something of its width whose outline is its own
 //! upside down.
 
 use crate::geometry::{Point, simplified_to, trace};
 use crate::pixel::flood::{flood, parts};
+use crate::pixel::necks::parts_at_necks;
 
 /// Pixels from the pointer within which a thing is meant.
 const NEAR: i64 = 12;
@@ -38,7 +39,9 @@ pub fn extent(differs: &[bool], w: usize, at: (i64, i64)) -> Option<Vec<Point>> 
         .min_by_key(|(dx, dy)| (dx * dx + dy * dy, *dy, *dx))
         .map(|(dx, dy)| (at.0 + dx, at.1 + dy))?;
     let mut open: Vec<bool> = (0..differs.len()).map(|i| firm((i % w) as i64, (i / w) as i64)).collect();
-    let mut thing = flood(&mut open, w, index(start.0, start.1), GAP);
+    let start = index(start.0, start.1);
+    let whole = flood(&mut open, w, start, GAP);
+    let mut thing = parts_at_necks(whole, w, GAP).into_iter().find(|part| part.contains(&start))?;
     if let Some(image) = mirror_image(&thing, &mut open, w) {
         // One outline holds both: joined by the shortest way down.
         let foot = (thing.iter().map(|p| p / w).max()?, image.iter().map(|p| p / w).min()?);
@@ -181,5 +184,15 @@ mod tests {
         assert!(holds(20.0, 10.0) && holds(29.0, 49.0), "the figure, also below its belt");
         assert!(!holds(60.0, 30.0) && !holds(40.0, 30.0));
         assert_eq!(extent(&differs, w, (45, 30)), None, "a speck is nothing");
+        // By a shadow they hang together.
+        let joined = |i: usize| differs[i] || ((46..48).contains(&(i / w)) && (25..65).contains(&(i % w)));
+        let joined: Vec<bool> = (0..w * h).map(joined).collect();
+        let outline = extent(&joined, w, (25, 20)).unwrap();
+        let holds = |x: f64, y: f64| inside(&outline, Point::new(x, y));
+        assert!(
+            holds(21.0, 11.0) && holds(28.0, 49.0) && holds(33.0, 47.0),
+            "with what is near of the shadow"
+        );
+        assert!(!holds(62.0, 20.0) && !holds(68.0, 48.0));
     }
 }

@@ -6,6 +6,7 @@ pub mod flood;
 pub mod gradient;
 mod kernel;
 mod memory;
+pub mod necks;
 mod pyramid;
 mod raster;
 pub mod resample;

@@ -334,6 +334,30 @@ fn a_shadow_longer_than_what_is_around_a_loop_comes_whole() {
 }
 
 #[test]
+fn a_neighbour_whom_a_shadow_joins_is_not_brought_along() {
+    let (other, shadow) = (Rect::new(146, 42, 22, 56), Rect::new(100, 97, 60, 2));
+    let frames = frames_with(|k, x, y| {
+        let within = |r: Rect| x >= r.x && x < r.right() && y >= r.y && y < r.bottom();
+        match k {
+            2 if within(other) => [40.0, -50.0, -40.0],
+            2 if within(shadow) && !within(FIGURE) => [-45.0, -42.0, -38.0],
+            _ => [0.0; 3],
+        }
+    });
+    // A loop so large that it reaches into the neighbour.
+    let taken = Lift { seek: true, tone: true, ..lift(&around(FIGURE, 36.0), Source::Frame(2)) };
+    let state = opened(&frames, vec![taken]);
+    let picture = |view| render(&frames, &state, view, SIZE.rect());
+    let (plate, shot) = (picture(View::Plate), picture(View::Frame(2)));
+    let off = |x: u32, y: u32| (i32::from(plate.pixel(x, y)[2]) - i32::from(shot.pixel(x, y)[2])).abs() / 257;
+    assert!(off(100, 60) < 8 && off(110, 95) < 8, "the figure is there");
+    for (x, y) in [(148, 60), (160, 80), (165, 95)] {
+        assert!(off(x, y) > 25, "the neighbour's {x}, {y} is brought along");
+    }
+    assert_eq!(state.1.lifts[0].fit.noticed.things.len(), 1);
+}
+
+#[test]
 fn what_goes_on_farther_than_a_lift_looks_is_told() {
     let torn = |length: u32| {
         let (figure, shadow) = (Rect::new(20, 20, 12, 24), Rect::new(20, 40, length, 3));

@@ -12,7 +12,9 @@ use super::costs::{Cost, Costs};
 use super::field::{DIFFER, Field, SAME};
 use crate::pixel::blur::boxed;
 use crate::pixel::flood::flood;
+use crate::pixel::necks::parts_at_necks;
 use rayon::prelude::*;
+use std::collections::HashMap;
 
 /// What evidence that is certain costs.
 const WEIGHT: f32 = 20.0;
@@ -119,6 +121,26 @@ impl Thing {
     /// How surely the first frame holds it, -1..=1; 0 where no border tells.
     pub fn held_by_first(&self) -> f32 {
         self.votes.iter().map(|v| v.1).sum::<f32>() / self.votes.len().max(1) as f32
+    }
+}
+
+impl Thing {
+    /// It in parts where it hangs together by a neck, in rows of `width` pixels.
+    pub fn parts(self, width: usize) -> Vec<Self> {
+        let mut parts: Vec<Self> = parts_at_necks(self.pixels, width, 1)
+            .into_iter()
+            .map(|pixels| Self { pixels, votes: Vec::new() })
+            .collect();
+        if let [whole] = &mut parts[..] {
+            whole.votes = self.votes;
+            return parts;
+        }
+        let own: HashMap<usize, usize> =
+            parts.iter().enumerate().flat_map(|(k, part)| part.pixels.iter().map(move |&p| (p, k))).collect();
+        for vote in self.votes {
+            parts[own[&vote.0]].votes.push(vote);
+        }
+        parts
     }
 }
 
