@@ -23,7 +23,7 @@ use std::sync::{Arc, Mutex, TryLockError, mpsc};
 use std::time::Duration;
 
 /// How long the answer to a change waits for lifts that are being fitted, so that it can tell which tiles they change.
-const FITTED: Duration = Duration::from_millis(100);
+const FITTED: Duration = Duration::from_millis(200);
 
 /// A set that is opened: everything about it but how its lifts fit.
 pub(crate) struct Opened {
