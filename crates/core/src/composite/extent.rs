@@ -1,6 +1,7 @@
 //! How far a thing reaches that was pointed at: what differs between a frame and the plate, joined to the place.
 //!
-//! Region growing over gaps of a few pixels (Adams and Bischof 1994) as far as no neck leads to somebody else, widened a little, its border traced and thinned out. A mirror
+//! Region growing over gaps of a few pixels (Adams and Bischof 1994) as far as no neck leads to somebody else, widened a
+//! little, its border traced and thinned out. A mirror
 //! image below it, in a wet floor or a pane, goes along where it does not touch it: something of its width whose outline is its own
 //! upside down.
 

@@ -189,14 +189,11 @@ pub fn fit(
     let far = farther(&placed(plan, lift).0);
     let whole = fit_by(plan, recipe, sources, lift, cut.map(|c| if c > 0 { far } else { 0.0 }), GROWN)?;
     // Other light has no end in sight, and what hangs together with too much is left out.
-    let [near, whole] = [Some(near), whole].map(|fit| fit.map(|fit| cut_counted(fit, plan.reference_size())));
-    let better = |near: &Fitted, whole: &Fitted| {
-        whole.noticed.torn <= near.noticed.torn && whole.mask.covers(&near.mask) > STILL
-    };
-    Ok([near, whole]
-        .into_iter()
-        .flatten()
-        .reduce(|near, whole| if better(&near, &whole) { whole } else { near }))
+    let counted = |fit| cut_counted(fit, plan.reference_size());
+    let near = counted(near);
+    let better =
+        |whole: &Fitted| whole.noticed.torn <= near.noticed.torn && whole.mask.covers(&near.mask) > STILL;
+    Ok(Some(whole.map(counted).filter(better).unwrap_or(near)))
 }
 
 /// Share of what was taken that must still be when a lift's picture has grown.
