@@ -230,8 +230,8 @@ fn leaves_tremble_and_belong() {
     assert!((plan.moving[0].share / share - 1.0).abs() < 0.25, "{}", plan.moving[0].share);
 }
 
-/// Areas that move of eight frames with a soft spot wandering over an even part of the wall; by channel, what it leaves of the light.
-fn moving_under(spot: [f64; 3]) -> Vec<Motion> {
+/// Areas that move of eight frames with a soft spot wandering over an even part of the wall; by frame and channel, what it makes of the light.
+fn moving_under(spot: impl Fn(u64) -> [f64; 3]) -> Vec<Motion> {
     let frames: Vec<MemoryFrame> = (0..8u64)
         .map(|k| {
             let mut random = Random::new(40 + k);
@@ -243,7 +243,7 @@ fn moving_under(spot: [f64; 3]) -> Vec<Motion> {
                 let far = ((x - from_x) / 30.0).powi(2) + ((y - from_y) / 30.0).powi(2);
                 let colour = if even { [150.0, 150.0, 140.0] } else { Place::wall(x, y) };
                 codes.extend((0..3).map(|c| {
-                    let leaves = if even { 1.0 - (1.0 - spot[c]) * (-far).exp() } else { 1.0 };
+                    let leaves = if even { 1.0 - (1.0 - spot(k)[c]) * (-far).exp() } else { 1.0 };
                     (colour[c] * leaves + 1.2 * random.normal()).clamp(0.0, 255.0).round() as u8
                 }));
             }
@@ -255,8 +255,10 @@ fn moving_under(spot: [f64; 3]) -> Vec<Motion> {
 
 #[test]
 fn soft_shade_that_wanders_is_no_cloud() {
-    assert_eq!(moving_under([0.6, 0.8, 0.97]), [Motion::Drifting], "cloud is of another colour");
-    assert_eq!(moving_under([0.7, 0.7, 0.7]), []);
+    assert_eq!(moving_under(|_| [0.6, 0.8, 0.97]), [Motion::Drifting], "cloud is of another colour");
+    assert_eq!(moving_under(|_| [0.7; 3]), []);
+    let grey = |k| if k % 2 == 0 { [0.7; 3] } else { [1.3; 3] };
+    assert_eq!(moving_under(grey), [Motion::Drifting], "grey cloud is lighter as well");
 }
 
 /// The doubts of two frames with a soft spot of light, which may be negative, at the middle of each.

@@ -301,6 +301,14 @@ mod tests {
         seek(&Ground { field, chi: &chi, clear: &clear, drawn, outside: &outside }, trim)
     }
 
+    #[test]
+    fn a_part_of_something_larger_is_not_the_same_as_the_plate() {
+        let inside = |x: usize, y: usize| (30..90).contains(&x) && (30..60).contains(&y);
+        let ground = field(|x, y| (0.0, if inside(x, y) { -9000.0 } else { 0.0 }));
+        let border = sought(&ground, &within((20, 52), (25, 65)), false);
+        assert!(border.things.is_empty() && border.undecided && border.torn > 0.1, "{}", border.torn);
+    }
+
     fn within(x: (usize, usize), y: (usize, usize)) -> Vec<bool> {
         (0..W * H).map(|p| (x.0..x.1).contains(&(p % W)) && (y.0..y.1).contains(&(p / W))).collect()
     }
