@@ -236,7 +236,7 @@ pub fn run(args: Args) -> Result<(), String> {
         drop(step);
         seconds.combine = begin.elapsed().as_secs_f64();
     }
-    let scene = Scene { recipe: &recipe, plan: &plan, sources: &sources };
+    let scene = Scene::new(&recipe, &plan, &sources);
     let used = scene.used();
     if used.len() == 1 {
         eprintln!(

@@ -59,7 +59,7 @@ fn decided(frames: &[MemoryFrame]) -> (Recipe, Plan) {
 
 fn plate(frames: &[MemoryFrame], recipe: &Recipe, plan: &Plan) -> Raster {
     let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
-    Scene { recipe, plan, sources: &sources }.render(View::Plate, SIZE.rect(), 0).unwrap()
+    Scene::new(recipe, plan, &sources).render(View::Plate, SIZE.rect(), 0).unwrap()
 }
 
 /// Pixels that are off by more than 12 of 255.
@@ -175,7 +175,7 @@ fn frames_set_aside_ask_for_a_new_decision() {
     let (recipe, plan) = decided(&frames);
     let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
     let fewer = Recipe { used: vec![true, false, true], ..recipe };
-    let scene = Scene { recipe: &fewer, plan: &plan, sources: &sources };
+    let scene = Scene::new(&fewer, &plan, &sources);
     let told = scene.render(View::Plate, SIZE.rect(), 0).unwrap_err().to_string();
     assert!(told.contains("not been decided"), "{told}");
 }

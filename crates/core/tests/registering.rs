@@ -432,7 +432,7 @@ fn light_that_fell_unevenly_is_matched_as_it_fell() {
     let plan = plan_of(&frames, &recipe);
     assert_eq!(plan.light, Light::Uneven);
     let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
-    let scene = Scene { recipe: &recipe, plan: &plan, sources: &sources };
+    let scene = Scene::new(&recipe, &plan, &sources);
     let [a, b] = [0, 1].map(|k| scene.render(View::Frame(k), SIZE.rect(), 0).unwrap());
     // Mean light of squares, so that noise does not count.
     for k in 0..24 {
@@ -459,7 +459,7 @@ fn light_varied_on_purpose_is_not_levelled_unless_wanted() {
     let plan = plan_of(&frames, &recipe);
     assert_eq!(plan.light, Light::Varied);
     let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
-    let matched = |recipe: &Recipe| Scene { recipe, plan: &plan, sources: &sources }.matched();
+    let matched = |recipe: &Recipe| Scene::new(recipe, &plan, &sources).matched();
     assert!(!matched(&recipe));
     assert!(matched(&Recipe { match_exposure: evanu_core::recipe::Matching::On, ..recipe }));
 }
@@ -529,7 +529,7 @@ fn light_beyond_white_is_kept_matched_and_developed() {
     let recipe = Recipe { reference: Some(0), align: Align::Off, method, ..Recipe::new(2) };
     let plan = plan_of(&frames, &recipe);
     assert!(plan.frames[1].gain.iter().all(|g| (g - 2.0).abs() < 0.03), "{:?}", plan.frames[1].gain);
-    let scene = Scene { recipe: &recipe, plan: &plan, sources: &sources };
+    let scene = Scene::new(&recipe, &plan, &sources);
     let light = scene.light(SIZE.rect()).unwrap();
     let truth = |k: usize| 3.0 * wall.light(Point::new((k % 600) as f64, (k / 600) as f64));
     let brightest = (0..240_000).max_by(|&a, &b| truth(a).total_cmp(&truth(b))).unwrap();
@@ -538,7 +538,7 @@ fn light_beyond_white_is_kept_matched_and_developed() {
     );
     // On the screen it is white, until the highlights are brought back.
     let at = |recipe: &Recipe| {
-        let scene = Scene { recipe, plan: &plan, sources: &sources };
+        let scene = Scene::new(recipe, &plan, &sources);
         scene.render(View::Plate, SIZE.rect(), 0).unwrap().data[3 * brightest]
     };
     assert_eq!(at(&recipe), 65_535);

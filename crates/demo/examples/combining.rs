@@ -347,7 +347,7 @@ fn main() {
                     }
                 }
             }
-            let scene = Scene { recipe: &recipe, plan: &plan, sources: &sources };
+            let scene = Scene::new(&recipe, &plan, &sources);
             let by = |m: Method| scene.render(View::By(m), size.rect(), 0);
             let begin = Instant::now();
             let (Ok(consensus), seconds, Ok(median)) =

@@ -109,7 +109,7 @@ fn main() {
         let mut stiff: Plan = plan.clone();
         stiff.frames.iter_mut().for_each(|f| f.bend = None);
         let [with, without] = [&plan, &stiff].map(|plan| {
-            let scene = Scene { recipe: &recipe, plan, sources: &sources };
+            let scene = Scene::new(&recipe, plan, &sources);
             scene
                 .render(View::By(Method::Median), size.rect(), 0)
                 .map_or(f64::NAN, |plate| psnr(&plate, &truth))

@@ -89,11 +89,11 @@ impl Stage {
         let mut plan = self.plan.clone();
         let begin = Instant::now();
         prepare::lift(&mut plan, &recipe, |plan, lift| {
-            Ok(prepare::fit(plan, &recipe, &sources, lift)?.map(Arc::new))
+            Ok(prepare::fit(&Scene::new(&recipe, plan, &sources), lift)?.map(Arc::new))
         })
         .ok()?;
         let seconds = begin.elapsed().as_secs_f64();
-        let scene = Scene { recipe: &recipe, plan: &plan, sources: &sources };
+        let scene = Scene::new(&recipe, &plan, &sources);
         let plate = scene.render(View::Plate, self.size.rect(), 0).ok()?;
         Some((plate, plan, seconds))
     }

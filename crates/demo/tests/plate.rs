@@ -62,7 +62,7 @@ fn frames_are_found_to_a_tenth_of_a_pixel_and_the_plate_is_empty() {
         let gain = frame.gain[1] * BUSY.shoot.shots[k].gain / reference.gain;
         assert!((gain - 1.0).abs() < 0.01, "frame {k}: gain off by {gain}");
     }
-    let scene = Scene { recipe: &recipe, plan: &plan, sources: &sources };
+    let scene = Scene::new(&recipe, &plan, &sources);
     let truth = empty_frame(BUSY.shoot.place(0), reference, frame_size(WIDTH));
     let plate = psnr(&whole(&scene, View::Plate), &truth);
     let busy = psnr(&whole(&scene, View::Shot(plan.reference)), &truth);
@@ -75,7 +75,7 @@ fn neither_order_nor_threads_change_a_byte() {
     let recipe = Recipe::new(sources.len());
     let render = |sources: &[&dyn FrameSource]| {
         let plan = plan(&recipe, sources);
-        whole(&Scene { recipe: &recipe, plan: &plan, sources }, View::Plate)
+        whole(&Scene::new(&recipe, &plan, sources), View::Plate)
     };
     let plate = render(&sources);
     let mut turned = sources.clone();
@@ -92,7 +92,7 @@ fn a_preview_is_the_same_region_of_the_export() {
     for canvas in [Canvas::Reference, Canvas::Common] {
         let recipe = Recipe { canvas, ..Recipe::new(sources.len()) };
         let plan = plan(&recipe, &sources);
-        let scene = Scene { recipe: &recipe, plan: &plan, sources: &sources };
+        let scene = Scene::new(&recipe, &plan, &sources);
         for view in [View::Plate, View::Agreement, View::Frame(3)] {
             let all = whole(&scene, view);
             let region = Rect::new(101, 57, 203, 148);
@@ -123,7 +123,7 @@ fn where_nothing_moves_the_plate_is_better_than_any_frame() {
     let sources = refs(&still.frames);
     let recipe = Recipe::new(sources.len());
     let plan = plan(&recipe, &sources);
-    let scene = Scene { recipe: &recipe, plan: &plan, sources: &sources };
+    let scene = Scene::new(&recipe, &plan, &sources);
     let truth = empty_frame(still.shoot.place(0), &still.shoot.shots[plan.reference], frame_size(WIDTH));
     let single = psnr(&whole(&scene, View::Shot(plan.reference)), &truth);
     let by = |method| psnr(&whole(&scene, View::By(method)), &truth);
@@ -140,7 +140,7 @@ fn detail_that_the_mean_of_all_loses_is_the_references() {
     let sources = refs(&still.frames);
     let recipe = Recipe::new(sources.len());
     let plan = plan(&recipe, &sources);
-    let scene = Scene { recipe: &recipe, plan: &plan, sources: &sources };
+    let scene = Scene::new(&recipe, &plan, &sources);
     let truth = empty_frame(still.shoot.place(0), &still.shoot.shots[plan.reference], frame_size(WIDTH));
     let [own, mean, median] = [Method::Consensus, Method::Mean, Method::Median]
         .map(|method| psnr(&whole(&scene, View::By(method)), &truth));
@@ -175,7 +175,7 @@ fn a_foreign_frame_is_set_aside_and_one_of_another_size_is_used() {
     assert!(
         (plan.frames[4].transform.scale_at(evanu_core::geometry::Point::new(100.0, 80.0)) - 2.0).abs() < 0.02
     );
-    let scene = Scene { recipe: &recipe, plan: &plan, sources: &sources };
+    let scene = Scene::new(&recipe, &plan, &sources);
     assert_eq!(scene.used(), [0, 1, 2, 3, 4]);
 }
 
@@ -192,7 +192,7 @@ fn two_unrelated_frames_give_the_reference_alone() {
     let sources = refs(&frames);
     let recipe = Recipe::new(2);
     let plan = plan(&recipe, &sources);
-    let scene = Scene { recipe: &recipe, plan: &plan, sources: &sources };
+    let scene = Scene::new(&recipe, &plan, &sources);
     assert_eq!(scene.used(), [plan.reference]);
     assert_eq!(whole(&scene, View::Plate), whole(&scene, View::Shot(plan.reference)));
 }
@@ -220,7 +220,7 @@ fn the_common_canvas_is_covered_by_every_frame() {
     let sources = refs(&BUSY.frames);
     let recipe = Recipe { canvas: Canvas::Common, ..Recipe::new(sources.len()) };
     let plan = plan(&recipe, &sources);
-    let scene = Scene { recipe: &recipe, plan: &plan, sources: &sources };
+    let scene = Scene::new(&recipe, &plan, &sources);
     let canvas = scene.canvas();
     assert!(canvas.width > WIDTH * 8 / 10 && canvas.width < WIDTH);
     for k in 0..sources.len() {

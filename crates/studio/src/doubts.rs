@@ -78,7 +78,7 @@ impl Studio {
         let Some(laid) = loaded.plan.lifts.iter().find(|l| l.index == lift) else {
             return Ok(GlareInfo { returns: None });
         };
-        let stops = loaded.with(|s| evanu_core::prepare::glare(s.plan, s.recipe, s.sources, laid))?;
+        let stops = loaded.with(|s| evanu_core::prepare::glare(s, laid))?;
         Ok(GlareInfo { returns: stops.map(evanu_core::composite::returns) })
     }
 

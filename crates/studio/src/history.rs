@@ -2,7 +2,7 @@
 //! what is changed after an undo begins a branch beside what was undone.
 
 use crate::error::StudioError;
-use crate::model::{Change, Event, StateInfo, StateKey};
+use crate::model::{Change, Event, Spot, StateInfo, StateKey};
 use crate::opened::Opened;
 use crate::sets::{gone, now};
 use crate::{Recipe, Studio, lock};
@@ -86,7 +86,7 @@ impl Studio {
             }
             t.commit()?;
         }
-        self.after_change(set)
+        self.after_change(set, &change.looking)
     }
 
     /// Moves one step back (`-1`) or forth (`1`) along the branch.
@@ -100,7 +100,7 @@ impl Studio {
         let seq = if by < 0 { undo } else { redo };
         let seq = seq.ok_or_else(|| StudioError::Conflict(format!("there is nothing to {what}")))?;
         self.db().execute("UPDATE sets SET cursor = ?2 WHERE id = ?1", params![set, seq])?;
-        self.after_change(set)
+        self.after_change(set, &[])
     }
 
     /// Returns to a state, on whatever branch; undo and redo then walk along that one.
@@ -116,7 +116,7 @@ impl Studio {
         if found == 0 {
             return Err(no_state());
         }
-        self.after_change(set)
+        self.after_change(set, &[])
     }
 
     /// All states of a set, oldest first.
@@ -175,8 +175,8 @@ impl Studio {
         Ok((cursor.and_then(parent), on_the_way.filter(|_| cursor.is_some()).or(newest)))
     }
 
-    fn after_change(&self, set: i64) -> Result<(), StudioError> {
-        self.reopen(set)?;
+    fn after_change(&self, set: i64, looking: &[Spot]) -> Result<(), StudioError> {
+        self.reopen(set, looking)?;
         self.tell(Event::Set { id: set });
         Ok(())
     }

@@ -32,7 +32,7 @@ pub use model::{
     AgreementFact, AreaInfo, CanvasInfo, Change, CropInfo, DoubtInfo, Event, ExtentInfo, Finding, FitInfo,
     FolderInfo, FrameInfo, FrameState, GlareInfo, LiftInfo, LiftShape, LightInfo, Look, MovingInfo,
     OriginInfo, PlaceShape, Proposal, Purpose, Reach, RelinkInfo, RunInfo, RunKind, RunState, SeamInfo,
-    SetDetail, SetSummary, StateInfo, StateKey, StepInfo, TileNames, Wanted,
+    SetDetail, SetSummary, Spot, StateInfo, StateKey, StepInfo, TileNames, Wanted,
 };
 pub use sets::Incoming;
 pub use tiles::TILE;
@@ -56,7 +56,7 @@ struct Inner {
     db: Mutex<Connection>,
     pyramids: Mutex<LruCache<String, Arc<TiledFrame>>>,
     opened: Mutex<HashMap<i64, Arc<opened::Opened>>>,
-    tiles: Mutex<LruCache<String, Arc<Vec<u8>>>>,
+    tiles: Mutex<LruCache<String, tiles::Encoded>>,
     aligned: Mutex<tiles::AlignedTiles>,
     /// Sets whose consensus is being decided, as they are shown meanwhile; nothing yet while the plan is on its way.
     drafts: Mutex<HashMap<i64, opened::Draft>>,

@@ -3,7 +3,6 @@
 
 use crate::error::StudioError;
 use crate::model::{ExtentInfo, LiftInfo, Proposal, Purpose, SeamInfo, Wanted};
-use crate::opened::{Loaded, fit_key};
 use crate::tiles::content_key;
 use crate::views::{Pixels, encode, invalid};
 use crate::{Studio, View, lock};
@@ -19,17 +18,6 @@ const TORN: f32 = 0.04;
 const KEPT: f32 = 0.01;
 
 impl Studio {
-    /// A lift fitted to the plate, or what is kept of that.
-    fn fitted(&self, loaded: &Loaded, lift: &Lift) -> Result<Option<Arc<Fitted>>, StudioError> {
-        let name = loaded.with(|s| fit_key(&loaded.lift_state, s.plan, s.recipe, lift));
-        if let Some(fit) = lock(&self.0.fits).get(&name) {
-            return Ok(fit.clone());
-        }
-        let fit = loaded.with(|s| evanu_core::prepare::fit(s.plan, s.recipe, s.sources, lift))?.map(Arc::new);
-        lock(&self.0.fits).put(name, fit.clone());
-        Ok(fit)
-    }
-
     /// What a lift would do, before it is laid.
     ///
     /// # Errors
@@ -39,7 +27,7 @@ impl Studio {
         if !lift.is_valid(loaded.sources.len()) {
             return Err(invalid("a lift has three to a thousand corners on a frame of this set"));
         }
-        let fit = self.fitted(&loaded, lift)?;
+        let fit = loaded.with(|s| self.fitted(&loaded, s, lift))?;
         Ok(fit.map_or_else(LiftInfo::nowhere, |fit| LiftInfo::of(&fit, lift)))
     }
 
@@ -52,7 +40,7 @@ impl Studio {
         if !lift.is_valid(loaded.sources.len()) {
             return Err(invalid("a lift has three to a thousand corners on a frame of this set"));
         }
-        let found = loaded.with(|s| evanu_core::prepare::place(s.plan, s.recipe, s.sources, lift))?;
+        let found = loaded.with(|s| evanu_core::prepare::place(s, lift))?;
         found.ok_or_else(|| {
             StudioError::Conflict(
                 "nothing like it was found near there: move it closer by hand and try again".into(),
@@ -103,10 +91,10 @@ impl Studio {
             if !lift.is_valid(loaded.sources.len()) {
                 return Err(invalid("a place has three to a thousand corners"));
             }
-            let fit = loaded.with(|s| evanu_core::prepare::weigh(s.plan, s.recipe, s.sources, &lift))?;
+            let fit = loaded.with(|s| evanu_core::prepare::weigh(s, &lift))?;
             // Where no edge tells what it would do, a closer look may.
             let fit = match fit.map(Arc::new) {
-                Some(fit) if fit.noticed.undecided => self.fitted(&loaded, &lift)?,
+                Some(fit) if fit.noticed.undecided => loaded.with(|s| self.fitted(&loaded, s, &lift))?,
                 fit => fit,
             };
             let Some(fit) = fit else { return Ok(None) };
@@ -165,8 +153,7 @@ impl Studio {
                 Some(found) => found,
                 None => {
                     let side = purpose.side();
-                    let found = loaded
-                        .with(|s| evanu_core::prepare::seams(s.plan, s.recipe, s.sources, laid, side))?;
+                    let found = loaded.with(|s| evanu_core::prepare::seams(s, laid, side))?;
                     lock(&self.0.seams).put(name, found.clone());
                     found
                 }

@@ -4,12 +4,12 @@
 //! median, until it is decided; and its lifts are fitted when pixels are asked for, or beside the answer to a change.
 
 use crate::error::StudioError;
-use crate::model::{AgreementFact, CanvasInfo, Event, FrameRow};
+use crate::model::{AgreementFact, CanvasInfo, Event, FrameRow, Spot};
 use crate::prepare::plan_key;
-use crate::tiles::TILE;
+use crate::tiles::{KeptTiles, TILE};
 use crate::{Method, Recipe, Studio, lock};
 use evanu_core::combine::consensus::Choice;
-use evanu_core::composite::{Lift, Source};
+use evanu_core::composite::{Fitted, Lift, Source};
 use evanu_core::evidence::doubts::Doubt;
 use evanu_core::evidence::moving::Moving;
 use evanu_core::pixel::FrameSource;
@@ -27,6 +27,7 @@ const FITTED: Duration = Duration::from_millis(200);
 
 /// A set that is opened: everything about it but how its lifts fit.
 pub(crate) struct Opened {
+    pub set: i64,
     pub recipe: Recipe,
     /// Without lifts.
     pub plan: Arc<Plan>,
@@ -63,7 +64,7 @@ impl Opened {
     }
 
     fn scene<T>(&self, plan: &Plan, f: impl FnOnce(&Scene<'_>) -> T) -> T {
-        f(&Scene { recipe: &self.recipe, plan, sources: &open(&self.sources) })
+        f(&Scene::new(&self.recipe, plan, &open(&self.sources)))
     }
 
     pub fn canvas_info(&self) -> CanvasInfo {
@@ -103,11 +104,6 @@ impl Loaded {
 
 fn open(sources: &[Arc<TiledFrame>]) -> Vec<&dyn FrameSource> {
     sources.iter().map(|s| &**s as &dyn FrameSource).collect()
-}
-
-/// The name that a lift's fit is kept under.
-pub(crate) fn fit_key(state: &str, plan: &Plan, recipe: &Recipe, lift: &Lift) -> String {
-    format!("{state} {:x}", evanu_core::prepare::fit_key(plan, recipe, lift))
 }
 
 /// A choice, its doubts, and the areas that move.
@@ -167,6 +163,11 @@ impl Studio {
             all.insert(set, opened.clone());
         }
         Ok(current)
+    }
+
+    /// Whether this is how its set stands.
+    pub(crate) fn shows(&self, loaded: &Loaded) -> bool {
+        lock(&self.0.opened).get(&loaded.set).is_some_and(|o| Arc::ptr_eq(o, &loaded.opened))
     }
 
     /// The same with its lifts fitted; who asks while that is being done waits for it.
@@ -246,6 +247,7 @@ impl Studio {
         let plate_key = hash(format!("{bare_key} {:?}", recipe.lifts));
         let cameras = rows.iter().map(|r| r.camera.clone()).collect();
         Ok(Arc::new(Opened {
+            set,
             recipe,
             plan: Arc::new(plan),
             sources,
@@ -309,8 +311,8 @@ impl Studio {
         Ok(())
     }
 
-    /// After a set's recipe has changed: what is at hand is shown, and what takes long is begun.
-    pub(crate) fn reopen(&self, set: i64) -> Result<(), StudioError> {
+    /// After a set's recipe has changed, while some tiles of its plate are looked at: what is at hand is shown, and what takes long is begun.
+    pub(crate) fn reopen(&self, set: i64, looking: &[Spot]) -> Result<(), StudioError> {
         lock(&self.0.opened).remove(&set);
         let recipe = self.recipe(set)?;
         if recipe.used.is_empty() {
@@ -325,15 +327,15 @@ impl Studio {
         if drafting.is_none() {
             lock(&self.0.drafts).remove(&set);
             self.keep(set, &recipe, &opened)?;
-            if recipe.lifts.is_empty() {
-                return Ok(());
-            }
         }
         let draft = drafting.is_some();
-        let studio = self.clone();
+        let (studio, looking, (fitted, ready)) = (self.clone(), looking.to_vec(), mpsc::channel());
         let work = move || -> Result<(), StudioError> {
             let Some(drafting) = drafting else {
-                return studio.lifted(&opened).map(|_| ());
+                let loaded = studio.lifted(&opened)?;
+                let _nobody_waits = fitted.send(());
+                studio.look_ahead(&loaded, &looking);
+                return Ok(());
             };
             // One after another: what was changed again meanwhile is not decided.
             let _turn = lock(&studio.0.deciding);
@@ -343,13 +345,11 @@ impl Studio {
             studio.tell(Event::Set { id: set });
             weighed
         };
-        let (done, ready) = mpsc::channel();
         // On a thread of its own: those of the pools must not wait for what others of theirs are at.
         std::thread::spawn(move || {
             if let Err(e) = work() {
                 tracing::warn!("set {set} cannot be shown: {e}");
             }
-            let _nobody_waits = done.send(());
         });
         if !draft {
             let _in_time = ready.recv_timeout(FITTED);
@@ -387,18 +387,32 @@ impl Studio {
         Ok(())
     }
 
-    /// Makes the recipe's lifts ready; fits to the same plate are kept.
-    fn lift(&self, plan: &mut Plan, opened: &Opened) -> Result<(), StudioError> {
+    /// Makes the recipe's lifts ready.
+    fn lift(&self, plan: &mut Plan, opened: &Opened) -> Result<(), RenderError> {
         let (recipe, open) = (&opened.recipe, open(&opened.sources));
         evanu_core::prepare::lift(plan, recipe, |plan, lift| {
-            let name = fit_key(&opened.lift_state, plan, recipe, lift);
-            if let Some(fit) = lock(&self.0.fits).get(&name) {
-                return Ok(fit.clone());
-            }
-            let fit = evanu_core::prepare::fit(plan, recipe, &open, lift)?.map(Arc::new);
-            lock(&self.0.fits).put(name, fit.clone());
-            Ok(fit)
-        })?;
-        Ok(())
+            self.fitted(opened, &Scene::new(recipe, plan, &open), lift)
+        })
+    }
+
+    /// A lift fitted to the plate of a scene, or what is kept of that.
+    pub(crate) fn fitted(
+        &self,
+        opened: &Opened,
+        scene: &Scene<'_>,
+        lift: &Lift,
+    ) -> Result<Option<Arc<Fitted>>, RenderError> {
+        let name = format!(
+            "{} {:x}",
+            opened.lift_state,
+            evanu_core::prepare::fit_key(scene.plan, scene.recipe, lift)
+        );
+        if let Some(fit) = lock(&self.0.fits).get(&name) {
+            return Ok(fit.clone());
+        }
+        let scene = Scene { kept: Some(&KeptTiles { studio: self, opened }), ..*scene };
+        let fit = evanu_core::prepare::fit(&scene, lift)?.map(Arc::new);
+        lock(&self.0.fits).put(name, fit.clone());
+        Ok(fit)
     }
 }

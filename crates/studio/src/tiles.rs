@@ -4,21 +4,26 @@
 //! addresses to the tiles it reaches, and undoing it gives them back those they had.
 
 use crate::error::StudioError;
-use crate::model::{Reach, TileNames};
+use crate::model::{Reach, Spot, TileNames};
 use crate::opened::{Loaded, Opened};
 use crate::views::{Pixels, encode};
 use crate::{Studio, View, lock};
+use evanu_core::combine::consensus::LayerData;
 use evanu_core::composite::Laid;
 use evanu_core::geometry::{Point, Rect};
-use evanu_core::render::{Aligned, Scene};
+use evanu_core::recipe::Canvas;
+use evanu_core::render::{Aligned, Kept, Scene};
 use lru::LruCache;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex};
 
 /// Side of a tile in pixels.
 pub const TILE: u32 = 512;
 
 /// Levels of a pyramid that are ever asked for.
 const LEVELS: u32 = 25;
+
+/// An encoded tile; held while it is being made.
+pub(crate) type Encoded = Arc<Mutex<Option<Arc<Vec<u8>>>>>;
 
 /// Aligned samples of the tiles last looked at, so that a change of method shows at once; bounded in bytes.
 pub(crate) struct AlignedTiles {
@@ -53,6 +58,43 @@ impl AlignedTiles {
 fn area((column, row): (u32, u32)) -> Rect {
     let side = i64::from(TILE);
     Rect::new(i64::from(column) * side, i64::from(row) * side, TILE, TILE)
+}
+
+/// The name that the samples of a plate's tile are kept under.
+fn samples_name(opened: &Opened, level: u32, place: (u32, u32)) -> String {
+    format!("{}-{}-{:?}-{level}-{place:?}", opened.set, opened.stack_key, opened.recipe.used)
+}
+
+/// The samples of the tiles last looked at, for a scene of a whole reference.
+pub(crate) struct KeptTiles<'a> {
+    pub studio: &'a Studio,
+    pub opened: &'a Opened,
+}
+
+impl KeptTiles<'_> {
+    /// Those that a block lies on, when all of them are there.
+    fn under(&self, block: Rect, level: u32) -> Option<Vec<Arc<Aligned>>> {
+        // Tiles of another canvas lie elsewhere.
+        if self.opened.recipe.canvas != Canvas::Reference {
+            return None;
+        }
+        let side = i64::from(TILE);
+        let along = |from: i64, end: i64| (from / side) as u32..=((end - 1) / side) as u32;
+        let rows = along(block.y, block.bottom());
+        let places = rows.flat_map(|y| along(block.x, block.right()).map(move |x| (x, y)));
+        let mut kept = lock(&self.studio.0.aligned);
+        places.map(|place| kept.get(&samples_name(self.opened, level, place))).collect()
+    }
+}
+
+impl Kept for KeptTiles<'_> {
+    fn layer(&self, frame: usize, block: Rect, level: u32) -> Option<LayerData> {
+        Aligned::layer(&self.under(block, level)?, frame, block)
+    }
+
+    fn plate(&self, lifts: &[&Laid], block: Rect, level: u32, corners: (Point, Point)) -> Option<LayerData> {
+        Aligned::plate(&self.under(block, level)?, (&self.opened.bare_key, lifts), block, corners)
+    }
 }
 
 /// What a lift is called: by its shape, what it lies over, and how much of it shows.
@@ -136,9 +178,8 @@ impl Studio {
         place: (u32, u32),
         kind: Pixels,
     ) -> Result<(Arc<Vec<u8>>, String), StudioError> {
-        let none = || StudioError::NotFound("there is no such tile".into());
         if level >= LEVELS {
-            return Err(none());
+            return Err(no_tile());
         }
         let (loaded, content) = if matches!(view, View::Plate | View::By(_) | View::Agreement) {
             self.meant(set, key, level, place)?
@@ -154,17 +195,32 @@ impl Studio {
         {
             return Err(StudioError::NotFound(format!("there is no frame {i}")));
         }
+        self.drawn(&loaded, content, view, (level, place), kind)
+    }
+
+    /// The same of what `content` is the name of.
+    fn drawn(
+        &self,
+        loaded: &Loaded,
+        content: String,
+        view: View,
+        (level, place): (u32, (u32, u32)),
+        kind: Pixels,
+    ) -> Result<(Arc<Vec<u8>>, String), StudioError> {
         let region = loaded.with(|scene| area(place).intersect(scene.size(view).at_level(level).rect()));
         if region.is_empty() {
-            return Err(none());
+            return Err(no_tile());
         }
-        let tag = format!("{set}-{content}-{view:?}-{level}-{}-{}-{kind:?}", place.0, place.1);
-        if let Some(bytes) = lock(&self.0.tiles).get(&tag) {
+        let tag = format!("{}-{content}-{view:?}-{level}-{}-{}-{kind:?}", loaded.set, place.0, place.1);
+        let tile = lock(&self.0.tiles).get_or_insert(tag.clone(), Encoded::default).clone();
+        // Held to the end: who asks for the same meanwhile waits for it. None of these is a thread of the pools.
+        let mut encoded = lock(&tile);
+        if let Some(bytes) = &*encoded {
             return Ok((bytes.clone(), tag));
         }
         let raster = match view {
             View::Plate | View::By(_) => {
-                let name = format!("{set}-{}-{:?}-{level}-{place:?}", loaded.stack_key, loaded.recipe.used);
+                let name = samples_name(loaded, level, place);
                 let kept = lock(&self.0.aligned).get(&name);
                 let aligned = match kept {
                     Some(aligned) => aligned,
@@ -179,9 +235,33 @@ impl Studio {
             _ => loaded.with(|scene| scene.render(view, region, level))?,
         };
         let bytes = Arc::new(encode(&raster, kind)?);
-        lock(&self.0.tiles).put(tag.clone(), bytes.clone());
+        *encoded = Some(bytes.clone());
         Ok((bytes, tag))
     }
+
+    /// Combines tiles of a plate that are looked at, so that they are there, or on their way, when a page asks for them; not
+    /// when the set has changed again meanwhile.
+    pub(crate) fn look_ahead(&self, loaded: &Loaded, looking: &[Spot]) {
+        /// As many as a large window has.
+        const MOST: usize = 60;
+        let draw = |spot: &Spot| {
+            let (level, place) = (spot.level, (spot.x, spot.y));
+            if level < LEVELS && self.shows(loaded) {
+                let content = tile_key(loaded, level, place);
+                // Who asks for it hears what is wrong.
+                let _ = self.drawn(loaded, content, View::Plate, (level, place), Pixels::Jpeg);
+            }
+        };
+        std::thread::scope(|threads| {
+            for spot in looking.iter().take(MOST) {
+                threads.spawn(move || draw(spot));
+            }
+        });
+    }
+}
+
+fn no_tile() -> StudioError {
+    StudioError::NotFound("there is no such tile".into())
 }
 
 fn outdated() -> StudioError {

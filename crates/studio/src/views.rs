@@ -203,8 +203,8 @@ pub(crate) fn encode(raster: &Raster, kind: Pixels) -> Result<Vec<u8>, StudioErr
 fn shot(source: &dyn FrameSource, level: u32, develop: Develop) -> Result<Raster, StudioError> {
     let plan = Plan::of(vec![evanu_core::plan::FramePlan::of(source)]);
     let recipe = Recipe { develop, ..Recipe::new(1) };
-    let scene = Scene { recipe: &recipe, plan: &plan, sources: &[source] };
-    Ok(scene.render(View::Shot(0), source.size().at_level(level).rect(), level)?)
+    let size = source.size().at_level(level);
+    Ok(Scene::new(&recipe, &plan, &[source]).render(View::Shot(0), size.rect(), level)?)
 }
 
 fn paste(onto: &mut Raster, part: &Raster, x: u32, y: u32) {

@@ -42,7 +42,7 @@ proptest! {
                 Act::Change(method, canvas) => {
                     let recipe = Recipe { method, canvas, ..studio.set(set).unwrap().recipe };
                     let label = format!("act {k}");
-                    studio.change(set, &Change { label: label.clone(), goes_on: false, recipe: recipe.clone() }).unwrap();
+                    studio.change(set, &Change { label: label.clone(), goes_on: false, recipe: recipe.clone(), looking: Vec::new() }).unwrap();
                     states.truncate(at + 1);
                     states.push((label, recipe));
                     at += 1;
@@ -74,7 +74,7 @@ fn branches_are_kept_and_nudges_become_one_state() {
     let set = studio.create_set("tree").unwrap();
     let act = |label: &str, method, goes_on| {
         let recipe = Recipe { method, ..studio.set(set).unwrap().recipe };
-        studio.change(set, &Change { label: label.into(), goes_on, recipe }).unwrap();
+        studio.change(set, &Change { label: label.into(), goes_on, recipe, looking: Vec::new() }).unwrap();
     };
     act("first", Method::Mean, false);
     act("left", Method::Darkest, false);
@@ -100,7 +100,7 @@ fn branches_are_kept_and_nudges_become_one_state() {
 
     let act = |label: &str, rank, goes_on| {
         let recipe = Recipe { method: Method::Rank(rank), ..studio.set(set).unwrap().recipe };
-        studio.change(set, &Change { label: label.into(), goes_on, recipe }).unwrap();
+        studio.change(set, &Change { label: label.into(), goes_on, recipe, looking: Vec::new() }).unwrap();
     };
     act("nudge", 1, true);
     act("nudge", 2, true);
@@ -171,7 +171,12 @@ fn the_cache_may_be_deleted_and_a_copy_goes_its_own_way() {
     // A copy shares the originals; what is decided in it stays in it.
     let copy = studio.duplicate_set(set).unwrap();
     let recipe = Recipe { method: Method::Lightest, ..studio.set(copy).unwrap().recipe };
-    studio.change(copy, &Change { label: "combine by lightest".into(), goes_on: false, recipe }).unwrap();
+    studio
+        .change(
+            copy,
+            &Change { label: "combine by lightest".into(), goes_on: false, recipe, looking: Vec::new() },
+        )
+        .unwrap();
     assert_ne!(plate(&studio, copy), first);
     assert_eq!(plate(&studio, set), first);
     let originals = || std::fs::read_dir(folder.path().join("originals")).unwrap().count();
@@ -202,7 +207,7 @@ fn decisions_that_cannot_hold_are_refused_with_the_reason() {
     let good = studio.set(set).unwrap().recipe;
     let refused = |recipe: Recipe, word: &str| {
         let told = studio
-            .change(set, &Change { label: "no".into(), goes_on: false, recipe })
+            .change(set, &Change { label: "no".into(), goes_on: false, recipe, looking: Vec::new() })
             .unwrap_err()
             .to_string();
         assert!(told.contains(word), "{told}");

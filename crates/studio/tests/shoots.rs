@@ -93,7 +93,9 @@ fn a_shoot_is_told_apart_by_view_and_can_be_joined_again() {
         hands: vec![hand],
         ..a.recipe
     };
-    studio.change(first, &Change { label: "choose".into(), goes_on: false, recipe }).unwrap();
+    studio
+        .change(first, &Change { label: "choose".into(), goes_on: false, recipe, looking: Vec::new() })
+        .unwrap();
     let gone = [a.frames[1].id];
     let part = studio.move_frames(first, &gone, None).unwrap();
     let a = rest(&studio, first);

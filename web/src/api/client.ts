@@ -6,6 +6,7 @@ type Schemas = components["schemas"];
 export type SetSummary = Schemas["SetSummary"];
 export type SetDetail = Schemas["SetDetail"];
 export type TileNames = Schemas["TileNames"];
+export type Spot = Schemas["Spot"];
 export type Frame = Schemas["FrameInfo"];
 export type Recipe = Schemas["Recipe"];
 export type Sample = Schemas["Sample"];
@@ -68,7 +69,7 @@ export const api = {
   remove: (id: number) => ask<undefined>("DELETE", `/sets/${id}`),
   restore: (id: number) => ask<undefined>("POST", `/sets/${id}/restore`),
   duplicate: (id: number) => ask<{ id: number }>("POST", `/sets/${id}/duplicate`),
-  change: (id: number, label: string, recipe: Recipe, goesOn = false) => ask<SetDetail>("PUT", `/sets/${id}/recipe`, { label, recipe, goes_on: goesOn }),
+  change: (id: number, change: { label: string; recipe: Recipe; goes_on: boolean; looking: Spot[] }) => ask<SetDetail>("PUT", `/sets/${id}/recipe`, change),
   undo: (id: number) => ask<SetDetail>("POST", `/sets/${id}/undo`),
   redo: (id: number) => ask<SetDetail>("POST", `/sets/${id}/redo`),
   prepare: (id: number) => ask<undefined>("POST", `/sets/${id}/prepare`),

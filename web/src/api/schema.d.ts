@@ -779,6 +779,8 @@ export interface components {
             goes_on?: boolean;
             /** @description What was done, for example "set frame 7 aside". */
             label: string;
+            /** @description The tiles of the plate that are looked at: they are combined at once. */
+            looking?: components["schemas"]["Spot"][];
             /** @description All decisions. */
             recipe: components["schemas"]["Recipe"];
         };
@@ -1487,6 +1489,24 @@ export interface components {
         } | {
             /** @description One frame as it was lit, without its highlights. */
             calm: number;
+        };
+        /** @description A tile of a view. */
+        Spot: {
+            /**
+             * Format: int32
+             * @description Level of the pyramid, 0 being full size.
+             */
+            level: number;
+            /**
+             * Format: int32
+             * @description Column.
+             */
+            x: number;
+            /**
+             * Format: int32
+             * @description Row.
+             */
+            y: number;
         };
         /** @description A state of a set: what was decided then. */
         StateInfo: {

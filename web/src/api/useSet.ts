@@ -2,11 +2,14 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useRef } from "react";
 import { tellError } from "../ui/Notices";
-import { api, type Recipe, type SetDetail } from "./client";
+import { api, type Recipe, type SetDetail, type Spot } from "./client";
 import { actAnswered } from "./events";
 
 /** Milliseconds within which an act can go on with the last. */
 const GOES_ON = 4000;
+
+/** The picture's part in an act, while it is there: which tiles are looked at, which are combined first; and to ask for them as soon as an answer tells their names. */
+export const looking: { at: () => Spot[]; expect: (set: SetDetail) => void } = { at: () => [], expect: () => {} };
 
 export function useSet(id: number) {
   const client = useQueryClient();
@@ -19,6 +22,7 @@ export function useSet(id: number) {
     scope: { id: `set-${id}` },
     onSuccess: (set: SetDetail) => {
       actAnswered(id);
+      looking.expect(set);
       // What was decided meanwhile is still on its way.
       const waiting = client.isMutating({ mutationKey: acts }) > 1;
       client.setQueryData<SetDetail>(key, (now) => (waiting && now ? { ...set, recipe: now.recipe, undo: now.undo, redo: now.redo } : set));
@@ -29,7 +33,7 @@ export function useSet(id: number) {
       void client.invalidateQueries({ queryKey: key });
     },
   };
-  const change = useMutation({ mutationFn: ({ label, recipe, goesOn }: { label: string; recipe: Recipe; goesOn: boolean }) => api.change(id, label, recipe, goesOn), ...settle });
+  const change = useMutation({ mutationFn: (change: { label: string; recipe: Recipe; goes_on: boolean }) => api.change(id, { ...change, looking: looking.at() }), ...settle });
   const undo = useMutation({ mutationFn: () => api.undo(id), ...settle });
   const redo = useMutation({ mutationFn: () => api.redo(id), ...settle });
   const goTo = useMutation({ mutationFn: (seq: number) => api.goTo(id, seq), ...settle });
@@ -52,12 +56,12 @@ export function useSet(id: number) {
     change: (label: string, part: Partial<Recipe> | ((now: Recipe) => Partial<Recipe>), joins = false): Promise<void> => {
       const now = client.getQueryData<SetDetail>(key);
       if (!now) return Promise.resolve();
-      const goesOn = begin(label) && joins;
+      const goes_on = begin(label) && joins;
       // At once on the page, so that the next act starts from here.
       const recipe = { ...now.recipe, ...(typeof part === "function" ? part(now.recipe) : part) };
       client.setQueryData<SetDetail>(key, { ...now, recipe, undo: label, redo: null });
       const nothing = () => {};
-      return change.mutateAsync({ label, recipe, goesOn }).then(nothing, nothing);
+      return change.mutateAsync({ label, recipe, goes_on }).then(nothing, nothing);
     },
     undo: () => {
       begin();

@@ -2,15 +2,15 @@
 import OpenSeadragon from "openseadragon";
 import { useEffect, useRef, useState } from "react";
 import type { SetDetail } from "../api/client";
-import type { OpenSet } from "../api/useSet";
+import { looking, type OpenSet } from "../api/useSet";
 import { HandBar } from "../hand/HandBar";
 import { PairPanel } from "../hand/PairPanel";
-import { Slot, type Grid, type Keys } from "./layers";
+import { fetchAhead, gridOf, Slot, type Keys } from "./layers";
 import { filterOf, LightFilters } from "./light";
 import { MiniMap } from "./MiniMap";
 import { frameNumber, viewTitle } from "./names";
 import { boxOf } from "../lifts/lifts";
-import { tileKey } from "./tiles";
+import { plateKeys } from "./tiles";
 import { Overlay } from "./Overlay";
 import { camera, useView } from "./view";
 import { within } from "./within";
@@ -31,11 +31,11 @@ interface Slots {
 }
 
 export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
+  const page = useRef<HTMLDivElement>(null);
   const box = useRef<HTMLDivElement>(null);
   const viewerRef = useRef<OpenSeadragon.Viewer | null>(null);
   const slots = useRef<Slots | null>(null);
   const [bounds, setBounds] = useState({ x: 0, y: 0, width: 1, height: 1 });
-  const [complete, setComplete] = useState("");
   const { view, other: wanted, divider, holding, surround, pinned, compare, states, hand, pairing, loop, peek, doubt, light, set: put } = useView();
   const [second, setSecond] = useState(false);
   const canvas = set.canvas;
@@ -69,7 +69,8 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
     viewerRef.current = viewer;
     const arrange = () => clip(viewer, slots.current);
     slots.current = {
-      base: new Slot(viewer, arrange, setComplete),
+      // Told at once, not when the page is drawn next, which leaves it alone.
+      base: new Slot(viewer, arrange, (name) => page.current?.setAttribute("data-complete", name)),
       other: new Slot(viewer, arrange, () => {}),
       before: new Slot(viewer, arrange, () => {}),
       peek: new Slot(viewer, arrange, () => {}),
@@ -86,6 +87,14 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
       useView.getState().set({ zoom });
     };
     viewer.addHandler("update-viewport", moved);
+    looking.at = () => {
+      const { view, drawing } = useView.getState();
+      return (view === "plate" || drawing) && slots.current ? slots.current.base.spots : [];
+    };
+    looking.expect = (next) => {
+      const [grid, keys] = [gridOf(next), plateKeys(next)];
+      if (grid && keys) fetchAhead(grid, keys, "plate", looking.at());
+    };
     camera.whole = () => void viewer.viewport.goHome();
     camera.hundred = () => {
       const image = viewer.world.getItemAt(0);
@@ -109,6 +118,8 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
       viewer.viewport.fitBounds(image.imageToViewportRectangle(x, y, width, height));
     };
     return () => {
+      looking.at = () => [];
+      looking.expect = () => {};
       viewer.destroy();
       viewerRef.current = null;
       slots.current = null;
@@ -119,11 +130,10 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
   const key = (name: string) => (name.startsWith("state-") ? states[Number(name.slice(6))]?.key : /^(frame|difference)-/.test(name) ? set.frame_key : set.plate_key) ?? "";
   // A state's plate is told from the set's by its key.
   const named = (name: string) => (name.startsWith("state-") ? "plate" : name);
-  const grid: Grid | null = canvas ? { set: set.id, width, height, levels: canvas.levels, tile: canvas.tile } : null;
+  const grid = gridOf(set);
   // Only the set's own plate is known by its parts.
   const names = set.tile_names;
-  const tiles = (name: string): Keys | undefined =>
-    names && name.startsWith("by-") ? () => names.bare : names && grid && /^(plate|agreement)$/.test(name) ? (level, x, y) => tileKey(names, key(name), grid.tile, 2 ** level, x, y) : undefined;
+  const tiles = (name: string): Keys | undefined => (names && name.startsWith("by-") ? () => names.bare : /^(plate|agreement)$/.test(name) ? plateKeys(set) : undefined);
   const before = set.reference == null ? null : `frame-${set.reference}`;
   useEffect(() => {
     const s = slots.current;
@@ -160,9 +170,10 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
 
   return (
     <div
+      ref={page}
       className={`surround-${surround} relative h-full w-full overflow-hidden select-none`}
       data-testid="picture"
-      data-complete={complete}
+      data-complete=""
       data-settled={set.draft ? undefined : set.plate_key}
       onPointerMove={(e) => put({ pointer: placeAt(e.clientX, e.clientY) })}
       onPointerLeave={() => put({ pointer: null })}

@@ -1,6 +1,7 @@
 // Views as layers of one deep-zoom world: a new one is laid on top and the old one leaves when it is complete,
 // so that nothing flashes and place and zoom are kept.
 import OpenSeadragon from "openseadragon";
+import type { SetDetail, Spot } from "../api/client";
 
 export interface Grid {
   set: number;
@@ -13,6 +14,16 @@ export interface Grid {
 /** By what key each tile is asked for. */
 export type Keys = (level: number, x: number, y: number) => string;
 
+/** The grid of a set's plate. */
+export const gridOf = ({ id, canvas }: SetDetail): Grid | null => (canvas ? { set: id, width: canvas.width, height: canvas.height, levels: canvas.levels, tile: canvas.tile } : null);
+
+const address = (grid: Grid, keys: Keys, view: string, { level, x, y }: Spot) => `/api/sets/${grid.set}/tiles/${keys(level, x, y)}/${encodeURIComponent(view)}/${level}/${x}_${y}.jpg`;
+
+/** Asks for tiles before the viewer does, which finds them on their way. */
+export function fetchAhead(grid: Grid, keys: Keys, view: string, spots: Spot[]) {
+  for (const spot of spots) new Image().src = address(grid, keys, view, spot);
+}
+
 export function source(grid: Grid, keys: Keys, view: string): OpenSeadragon.TileSource {
   const top = grid.levels - 1;
   return new OpenSeadragon.TileSource({
@@ -21,18 +32,8 @@ export function source(grid: Grid, keys: Keys, view: string): OpenSeadragon.Tile
     tileSize: grid.tile,
     minLevel: 0,
     maxLevel: top,
-    getTileUrl: (level: number, x: number, y: number) =>
-      `/api/sets/${grid.set}/tiles/${keys(top - level, x, y)}/${encodeURIComponent(view)}/${top - level}/${x}_${y}.jpg`,
+    getTileUrl: (level: number, x: number, y: number) => address(grid, keys, view, { level: top - level, x, y }),
   } as OpenSeadragon.TileSourceOptions);
-}
-
-/** Asks for the tiles that will be drawn where others are now: the viewer does so some frames later, and finds them on their way. */
-function fetchAhead(now: OpenSeadragon.TiledImage, wanted: OpenSeadragon.TileSource) {
-  const { lastDrawn } = now as unknown as { lastDrawn: { tile: { level: number; x: number; y: number; getUrl: () => string } }[] };
-  for (const { tile } of lastDrawn) {
-    const address = wanted.getTileUrl(tile.level, tile.x, tile.y) as string;
-    if (address !== tile.getUrl()) new Image().src = address;
-  }
 }
 
 export class Slot {
@@ -57,7 +58,7 @@ export class Slot {
     }
     const old = this.shown;
     const tileSource = source(grid, keys, view);
-    if (old) fetchAhead(old, tileSource);
+    fetchAhead(grid, keys, view, this.spots);
     this.viewer.addTiledImage({
       tileSource,
       index: old ? this.viewer.world.getIndexOfItem(old) + 1 : undefined,
@@ -89,6 +90,12 @@ export class Slot {
 
   get image() {
     return this.shown;
+  }
+
+  /** Where the tiles are that it shows; level 0 is full size. */
+  get spots(): Spot[] {
+    const image = this.shown as unknown as { source: OpenSeadragon.TileSource; lastDrawn: { tile: Spot }[] } | null;
+    return image ? image.lastDrawn.map(({ tile: { level, x, y } }) => ({ level: image.source.maxLevel - level, x, y })) : [];
   }
 
   private drop() {

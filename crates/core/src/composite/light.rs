@@ -11,6 +11,7 @@ use crate::combine::consensus::LayerData;
 use crate::geometry::surface::spread;
 use crate::geometry::{Point, Rect, Size, Surface};
 use crate::matching::field::same_structure;
+use rayon::prelude::*;
 
 /// Pixels along a side of a block.
 const BLOCK: usize = 12;
@@ -28,28 +29,35 @@ impl Light {
     /// Looks for it in pictures with rows of `size.width` pixels.
     pub fn find(plate: &LayerData, source: &LayerData, size: Size) -> Option<Self> {
         let (w, h) = (size.width as usize, size.height as usize);
-        let mut blocks: [Vec<(Point, f64)>; 3] = Default::default();
-        for (y, x) in (0..h).step_by(BLOCK).flat_map(|y| (0..w).step_by(BLOCK).map(move |x| (y, x))) {
+        let corners: Vec<(usize, usize)> =
+            (0..h).step_by(BLOCK).flat_map(|y| (0..w).step_by(BLOCK).map(move |x| (x, y))).collect();
+        let stops = |&(x, y): &(usize, usize), c: usize| {
             let rows = y..(y + BLOCK).min(h);
             let within = rows.flat_map(|y| (x..(x + BLOCK).min(w)).map(move |x| y * w + x));
             let usable = |p: &usize| {
                 source.reaches(*p, w)
                     && [plate, source].iter().all(|l| l.planes.iter().all(|c| USABLE.contains(&c[*p])))
             };
-            let places: Vec<usize> = within.filter(usable).collect();
-            let stops = [0, 1, 2].map(|c| {
-                let light = |l: &LayerData, p: usize| (f32::from(l.planes[c][p]) / 65535.0).powi(2);
-                let pairs: Vec<(f32, f32)> =
-                    places.iter().map(|&p| (light(source, p), light(plate, p))).collect();
-                same_structure(&pairs)
-            });
-            if let [Some(r), Some(g), Some(b)] = stops {
-                let half = BLOCK as f64 / 2.0 - 0.5;
-                let middle = Point::new(x as f64 + half, y as f64 + half);
+            let light = |l: &LayerData, p: usize| (f32::from(l.planes[c][p]) / 65535.0).powi(2);
+            let pairs: Vec<(f32, f32)> =
+                within.filter(usable).map(|p| (light(source, p), light(plate, p))).collect();
+            same_structure(&pairs)
+        };
+        let much = |stops: Vec<f64>| stops.len() >= ENOUGH && spread(stops.into_iter()) >= MUCH;
+        // Mostly there is none, as one channel tells.
+        let green: Vec<Option<f64>> = corners.par_iter().map(|corner| stops(corner, 1)).collect();
+        if !much(green.iter().copied().flatten().collect()) {
+            return None;
+        }
+        let mut blocks: [Vec<(Point, f64)>; 3] = Default::default();
+        for (corner, green) in corners.iter().zip(green) {
+            if let (Some(r), Some(g), Some(b)) = (stops(corner, 0), green, stops(corner, 2)) {
+                let middle = |v: usize| v as f64 + BLOCK as f64 / 2.0 - 0.5;
+                let middle = Point::new(middle(corner.0), middle(corner.1));
                 blocks.iter_mut().zip([r, g, b]).for_each(|(of, stops)| of.push((middle, stops)));
             }
         }
-        if blocks[0].len() < ENOUGH || spread(blocks[1].iter().map(|b| b.1)) < MUCH {
+        if !much(blocks[1].iter().map(|b| b.1).collect()) {
             return None;
         }
         let [r, g, b] = blocks.map(|of| Surface::robust(size, &of).filter(|s| s.left(&of) < EVEN));

@@ -30,7 +30,7 @@ pub(super) const COARSE: u32 = 3;
 /// middle of all, then again of those near it, so that people who stand on one side only have no say.
 pub(super) fn level(plate: &LayerData, source: &LayerData, around: impl Fn(usize) -> bool) -> [f32; 3] {
     let places: Vec<usize> = (0..plate.planes[0].len()).filter(|&p| around(p)).collect();
-    [0, 1, 2].map(|c| {
+    let level = |c: usize| {
         let usable = |p: &&usize| [plate, source].iter().all(|l| USABLE.contains(&l.planes[c][**p]));
         let ratio = |&p: &usize| (f32::from(plate.planes[c][p]) / f32::from(source.planes[c][p])).ln();
         let mut ratios: Vec<f32> = places.iter().filter(usable).map(ratio).collect();
@@ -44,7 +44,9 @@ pub(super) fn level(plate: &LayerData, source: &LayerData, around: impl Fn(usize
             level = *ratios.select_nth_unstable_by(middle, f32::total_cmp).1;
         }
         level.clamp(-MOST, MOST).exp()
-    })
+    };
+    let (red, (green, blue)) = rayon::join(|| level(0), || rayon::join(|| level(1), || level(2)));
+    [red, green, blue]
 }
 
 /// What the source's light is multiplied by at each place; `None` where nothing has to be matched. `distance` is that to the

@@ -86,9 +86,9 @@ pub(crate) fn same_structure(pairs: &[(f32, f32)]) -> Option<f64> {
     if !structured || ab < ALIKE * (aa * bb).sqrt() {
         return None;
     }
-    let mut ratios: Vec<f32> = pairs.iter().map(|(a, b)| (b / a).log2()).collect();
+    let mut ratios: Vec<f32> = pairs.iter().map(|(a, b)| b / a).collect();
     let middle = ratios.len() / 2;
-    Some(f64::from(*ratios.select_nth_unstable_by(middle, f32::total_cmp).1))
+    Some(f64::from(ratios.select_nth_unstable_by(middle, f32::total_cmp).1.log2()))
 }
 
 /// The slow change of light over the picture, when there is one and it explains most of what differs.

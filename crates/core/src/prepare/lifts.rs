@@ -11,7 +11,6 @@ use crate::composite::seams::{self, Pictures, Seam};
 use crate::composite::{self, Fitted, Laid, Lift, Noticed, Place, Sides, Source};
 use crate::develop::Develop;
 use crate::geometry::{Homography, Point, Rect, Size, ends};
-use crate::pixel::FrameSource;
 use crate::plan::Plan;
 use crate::recipe::{Canvas, Recipe};
 use crate::render::{RenderError, Scene, View};
@@ -50,6 +49,11 @@ pub fn lift(
         waiting = later.into_iter().map(|(wanted, _)| wanted).collect();
     }
     Ok(())
+}
+
+/// The recipe of the whole reference, undeveloped.
+fn whole(recipe: &Recipe) -> Recipe {
+    Recipe { canvas: Canvas::Reference, develop: Develop::default(), ..recipe.clone() }
 }
 
 /// Most pixels of a lift whose picture has grown.
@@ -139,19 +143,15 @@ pub fn fit_key(plan: &Plan, recipe: &Recipe, lift: &Lift) -> u64 {
 ///
 /// # Errors
 /// When a frame cannot be read.
-pub fn glare(
-    plan: &Plan,
-    recipe: &Recipe,
-    sources: &[&dyn FrameSource],
-    lift: &Laid,
-) -> Result<Option<f32>, RenderError> {
+pub fn glare(scene: &Scene<'_>, lift: &Laid) -> Result<Option<f32>, RenderError> {
     /// What is this many stops over the plate is a highlight.
     const HIGHLIGHT: f32 = 0.3;
     let Source::Calm(_) = lift.source else { return Ok(None) };
-    let recipe = Recipe { canvas: Canvas::Reference, develop: Develop::default(), ..recipe.clone() };
-    let scene = Scene { recipe: &recipe, plan, sources };
+    let recipe = whole(scene.recipe);
+    let scene = Scene { recipe: &recipe, ..*scene };
     let (rect, level) = lift.fit.mask.guide();
-    let before = &plan.lifts[..plan.lifts.partition_point(|l| l.index < lift.index)];
+    let lifts = &scene.plan.lifts;
+    let before = &lifts[..lifts.partition_point(|l| l.index < lift.index)];
     let sides = scene.sides(lift.source, lift.fit.back.as_ref(), before, (rect, level))?;
     // Planes hold roots of light.
     let light = |layer: &LayerData, p: usize| {
@@ -173,13 +173,9 @@ pub fn glare(
 ///
 /// # Errors
 /// When a frame cannot be read.
-pub fn fit(
-    plan: &Plan,
-    recipe: &Recipe,
-    sources: &[&dyn FrameSource],
-    lift: &Lift,
-) -> Result<Option<Fitted>, RenderError> {
-    let near = fit_by(plan, recipe, sources, lift, [0.0; 4], mask::MOST)?;
+pub fn fit(scene: &Scene<'_>, lift: &Lift) -> Result<Option<Fitted>, RenderError> {
+    let near = fit_by(scene, lift, [0.0; 4], mask::MOST)?;
+    let plan = scene.plan;
     let Some(near) = near else { return Ok(None) };
     // A shadow may be longer than what is around a loop: there it is looked at once more.
     let cut = near.mask.cut_off(plan.reference_size());
@@ -187,7 +183,7 @@ pub fn fit(
         return Ok(Some(near));
     }
     let far = farther(&placed(plan, lift).0);
-    let whole = fit_by(plan, recipe, sources, lift, cut.map(|c| if c > 0 { far } else { 0.0 }), GROWN)?;
+    let whole = fit_by(scene, lift, cut.map(|c| if c > 0 { far } else { 0.0 }), GROWN)?;
     // Other light has no end in sight, and what hangs together with too much is left out.
     let counted = |fit| cut_counted(fit, plan.reference_size());
     let near = counted(near);
@@ -210,24 +206,13 @@ fn cut_counted(mut fit: Fitted, reference: Size) -> Fitted {
 ///
 /// # Errors
 /// When a frame cannot be read.
-pub fn weigh(
-    plan: &Plan,
-    recipe: &Recipe,
-    sources: &[&dyn FrameSource],
-    lift: &Lift,
-) -> Result<Option<Fitted>, RenderError> {
-    fit_by(plan, recipe, sources, lift, [0.0; 4], mask::MOST / 4)
+pub fn weigh(scene: &Scene<'_>, lift: &Lift) -> Result<Option<Fitted>, RenderError> {
+    fit_by(scene, lift, [0.0; 4], mask::MOST / 4)
 }
 
 /// Fits a lift with so many pixels more around it, to the left, above, to the right and below, on at most so many pixels.
-fn fit_by(
-    plan: &Plan,
-    recipe: &Recipe,
-    sources: &[&dyn FrameSource],
-    lift: &Lift,
-    more: [f64; 4],
-    most: u64,
-) -> Result<Option<Fitted>, RenderError> {
+fn fit_by(scene: &Scene<'_>, lift: &Lift, more: [f64; 4], most: u64) -> Result<Option<Fitted>, RenderError> {
+    let plan = scene.plan;
     let on = &plan.frames[lift.on];
     if on.misfit.is_some() || lift.source.frame().is_some_and(|i| plan.frames[i].misfit.is_some()) {
         return Ok(None);
@@ -237,8 +222,8 @@ fn fit_by(
     let margins = more.map(|more| margin + more);
     let mask = Mask::drawn_by(&outline, soft, margins, plan.reference_size(), most);
     let Some(mut mask) = mask else { return Ok(None) };
-    let recipe = Recipe { canvas: Canvas::Reference, develop: Develop::default(), ..recipe.clone() };
-    let scene = Scene { recipe: &recipe, plan, sources };
+    let recipe = whole(scene.recipe);
+    let scene = Scene { recipe: &recipe, ..*scene };
     let (rect, level) = mask.guide();
     if lift.follow && !lift.seek {
         let seen = scene.render(View::By(recipe.method), rect, level)?;
@@ -287,18 +272,13 @@ fn fit_by(
 ///
 /// # Errors
 /// When a frame cannot be read.
-pub fn seams(
-    plan: &Plan,
-    recipe: &Recipe,
-    sources: &[&dyn FrameSource],
-    laid: &Laid,
-    side: u32,
-) -> Result<Vec<Seam>, RenderError> {
+pub fn seams(scene: &Scene<'_>, laid: &Laid, side: u32) -> Result<Vec<Seam>, RenderError> {
     /// Most pixels that are looked at.
     const MOST: u64 = 600_000;
+    let plan = scene.plan;
     let full = plan.reference_size();
     let (rect, coarse) = laid.fit.mask.guide();
-    let lift = &recipe.lifts[laid.index];
+    let lift = &scene.recipe.lifts[laid.index];
     let region = |level: u32| {
         let scaled = |v: i64| (v << coarse) >> level;
         let (x, y) = (scaled(rect.x), scaled(rect.y));
@@ -309,8 +289,8 @@ pub fn seams(
     let fits = |k: &u32| full.width.max(full.height) >> k <= side && region(*k).size().pixels() <= MOST;
     let level = (0..16).find(fits).unwrap_or(coarse);
     let area = region(level);
-    let recipe = Recipe { canvas: Canvas::Reference, develop: Develop::default(), ..recipe.clone() };
-    let scene = Scene { recipe: &recipe, plan, sources };
+    let recipe = whole(scene.recipe);
+    let scene = Scene { recipe: &recipe, ..*scene };
     let (before, after) = plan.lifts.split_at(plan.lifts.partition_point(|l| l.index < laid.index));
     let Sides { plate, source } = scene.sides(laid.source, laid.fit.back.as_ref(), before, (area, level))?;
     let up = f64::from(1u32 << level);
@@ -341,14 +321,10 @@ pub fn seams(
 ///
 /// # Errors
 /// When a frame cannot be read.
-pub fn place(
-    plan: &Plan,
-    recipe: &Recipe,
-    sources: &[&dyn FrameSource],
-    lift: &Lift,
-) -> Result<Option<Place>, RenderError> {
+pub fn place(scene: &Scene<'_>, lift: &Lift) -> Result<Option<Place>, RenderError> {
     /// How far around it is searched, as a share of its longer side, and at least, in pixels of the reference.
     const AROUND: (f64, f64) = (0.75, 32.0);
+    let plan = scene.plan;
     let on = &plan.frames[lift.on];
     let Some(frame) = lift.source.frame() else { return Ok(None) };
     if on.misfit.is_some() || plan.frames[frame].misfit.is_some() {
@@ -360,8 +336,8 @@ pub fn place(
     let (rect, level) = mask.guide();
     let up = f64::from(1u32 << level);
     let start = lift.place.unwrap_or(Place::UNMOVED);
-    let recipe = Recipe { canvas: Canvas::Reference, develop: Develop::default(), ..recipe.clone() };
-    let scene = Scene { recipe: &recipe, plan, sources };
+    let recipe = whole(scene.recipe);
+    let scene = Scene { recipe: &recipe, ..*scene };
     let grey = |layer: &LayerData, rect: Rect| Grey {
         width: rect.width as usize,
         height: rect.height as usize,

@@ -123,7 +123,7 @@ fn plan_with(
 /// When a frame cannot be read or none takes part.
 pub fn choose(plan: &mut Plan, recipe: &Recipe, sources: &[&dyn FrameSource]) -> Result<(), RenderError> {
     let recipe = Recipe { canvas: Canvas::Reference, ..recipe.clone() };
-    let scene = Scene { recipe: &recipe, plan, sources };
+    let scene = Scene::new(&recipe, plan, sources);
     let decided = scene.decide()?;
     let (doubts, moving) = rayon::join(|| doubts::find(&decided), || moving::find(&decided));
     (plan.doubts, plan.moving) = (Arc::new(doubts), Arc::new(moving));
@@ -140,7 +140,7 @@ pub fn looks(
     recipe: &Recipe,
     sources: &[&dyn FrameSource],
 ) -> Result<Vec<still::Look>, RenderError> {
-    Ok(still::looks_of_passing(&Scene { recipe, plan, sources }.decide()?))
+    Ok(still::looks_of_passing(&Scene::new(recipe, plan, sources).decide()?))
 }
 
 /// Why the consensus is the method for a set such as this, in words. It was ahead of every other method on all kinds of sets

@@ -1,12 +1,23 @@
-//! A part of the plate that is looked at: its samples are kept, so that a change of method or one more lift shows at once.
+//! A part of the plate that is looked at: its samples are kept, so that a change of method or one more lift shows at once, and
+//! what is fitted there need not read the frames.
 
 use super::stack::{Plate, Stack, Way, encoded};
-use super::{RenderError, Scene, View, blocks, end, join, rows_of};
+use super::{RenderError, Scene, View, blocks, join, rows_of};
+use crate::combine::consensus::LayerData;
 use crate::composite::Laid;
-use crate::geometry::Rect;
+use crate::geometry::{Point, Rect};
 use crate::pixel::Raster;
 use rayon::prelude::*;
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+/// Aligned samples that are kept somewhere; the same that a scene would make from its frames.
+pub trait Kept: Sync {
+    /// Those of a frame over a block of the canvas, in pixels of a level; `None` where some are missing.
+    fn layer(&self, frame: usize, block: Rect, level: u32) -> Option<LayerData>;
+
+    /// Those of the plate with the lifts that reach the block, which has these corners in the reference.
+    fn plate(&self, lifts: &[&Laid], block: Rect, level: u32, corners: (Point, Point)) -> Option<LayerData>;
+}
 
 /// Aligned samples of a region, kept so that another method needs no resampling.
 pub struct Aligned {
@@ -23,12 +34,87 @@ pub struct Aligned {
 struct Last {
     /// What the plate without lifts depends on.
     base: String,
-    /// The lifts that reach the region, in order: key and strength.
-    lifts: Vec<(u64, u32)>,
+    /// The lifts that reach the region, in order.
+    lifts: Vec<Laid>,
     plates: Vec<Plate>,
 }
 
+/// Whether these are the same lifts, laid as strongly.
+fn same<'a>(a: impl IntoIterator<Item = &'a Laid>, b: impl IntoIterator<Item = &'a Laid>) -> bool {
+    let key = |l: &'a Laid| (l.key, l.strength.to_bits());
+    a.into_iter().map(key).eq(b.into_iter().map(key))
+}
+
+/// Takes a part of a block's planes from those of another block.
+fn paste(planes: &mut Plate, block: Rect, others: &Plate, theirs: Rect, part: Rect) {
+    let width = part.width as usize;
+    let at =
+        |block: Rect, y: i64| (y - block.y) as usize * block.width as usize + (part.x - block.x) as usize;
+    for y in part.y..part.bottom() {
+        for (plane, other) in planes.iter_mut().zip(others) {
+            plane[at(block, y)..][..width].copy_from_slice(&other[at(theirs, y)..][..width]);
+        }
+    }
+}
+
 impl Aligned {
+    /// The samples of a frame over a block, put together from regions of the same level; `None` where some are missing.
+    pub fn layer(regions: &[Arc<Self>], frame: usize, block: Rect) -> Option<LayerData> {
+        let mut layer = empty(block);
+        let mut found = 0;
+        for stack in regions.iter().flat_map(|r| &r.stacks) {
+            let (own, part) = (stack.block(), stack.block().intersect(block));
+            if part.is_empty() {
+                continue;
+            }
+            let frame = stack.layer(frame)?;
+            paste(&mut layer.planes, block, &frame.planes, own, part);
+            for y in part.y..part.bottom() {
+                let span = &mut layer.spans[(y - block.y) as usize];
+                let (from, to) = frame.spans[(y - own.y) as usize];
+                let column = |x: u32| (i64::from(x) + own.x).clamp(part.x, part.right()) - block.x;
+                let (from, to) = (column(from) as u32, column(to) as u32);
+                // A frame covers each row without a gap.
+                if from < to {
+                    *span = if span.0 < span.1 { (span.0.min(from), span.1.max(to)) } else { (from, to) };
+                }
+            }
+            found += part.size().pixels();
+        }
+        (found == block.size().pixels()).then_some(layer)
+    }
+
+    /// The same of the plate, as it was combined last: on `base`, with the lifts that reach the block between these corners.
+    pub fn plate(
+        regions: &[Arc<Self>],
+        (base, lifts): (&str, &[&Laid]),
+        block: Rect,
+        (from, to): (Point, Point),
+    ) -> Option<LayerData> {
+        let mut layer = empty(block);
+        let mut found = 0;
+        for region in regions {
+            let last = region.last();
+            let last = last.as_ref().filter(|l| l.base == base)?;
+            if !same(last.lifts.iter().filter(|l| l.fit.mask.touches(from, to)), lifts.iter().copied()) {
+                return None;
+            }
+            for (stack, plate) in region.stacks.iter().zip(&last.plates) {
+                let part = stack.block().intersect(block);
+                if !part.is_empty() {
+                    paste(&mut layer.planes, block, plate, stack.block(), part);
+                    found += part.size().pixels();
+                }
+            }
+        }
+        layer.spans.fill((0, block.width));
+        (found == block.size().pixels()).then_some(layer)
+    }
+
+    fn last(&self) -> MutexGuard<'_, Option<Last>> {
+        self.last.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
     /// The plate of a scene with the same frames, by a view's method: the same pixels as [`Scene::render`] gives.
     ///
     /// `base` names everything that the plate without lifts depends on: from one call to the next only lifts that are new on
@@ -38,15 +124,13 @@ impl Aligned {
     /// When a frame that only a lift needs cannot be read, or the consensus has not been decided.
     pub fn combined(&self, scene: &Scene<'_>, view: View, base: &str) -> Result<Raster, RenderError> {
         let (way, tables) = (scene.way(view)?, scene.tables(view));
-        let place = scene.corner(self.region, self.level);
-        let (from, to) = (place.0, end(self.region.size(), place));
+        let (from, to) = scene.corners(self.region, self.level);
         let lifts: Vec<Laid> = way.lifts.iter().filter(|l| l.fit.mask.touches(from, to)).cloned().collect();
-        let keys: Vec<(u64, u32)> = lifts.iter().map(|l| (l.key, l.strength.to_bits())).collect();
         // Another method, looked at in between, leaves the plate as it is.
         let keeps = view == View::Plate;
-        let hold = || self.last.lock().unwrap_or_else(PoisonError::into_inner);
-        let last = if keeps { hold().take() } else { None };
-        let last = last.filter(|l| l.base == base && keys.starts_with(&l.lifts));
+        let last = if keeps { self.last().take() } else { None };
+        let last =
+            last.filter(|l| l.base == base && same(&l.lifts, &lifts[..l.lifts.len().min(lifts.len())]));
         let begun = last.as_ref().map_or(0, |l| l.lifts.len());
         let bare = || self.stacks.par_iter().map(|s| s.bare(way)).collect();
         let mut plates: Vec<Plate> = last.map_or_else(bare, |l| l.plates);
@@ -58,10 +142,16 @@ impl Aligned {
         let parts: Vec<Raster> =
             self.stacks.par_iter().zip(&mut plates).map(part).collect::<Result<_, RenderError>>()?;
         if keeps {
-            *hold() = Some(Last { base: base.to_owned(), lifts: keys, plates });
+            *self.last() = Some(Last { base: base.to_owned(), lifts, plates });
         }
         Ok(join(self.region, &self.blocks, &parts))
     }
+}
+
+/// Nothing over a block.
+fn empty(block: Rect) -> LayerData {
+    let planes = [0; 3].map(|_| vec![0; block.size().pixels() as usize]);
+    LayerData { planes, spans: vec![(0, 0); block.height as usize] }
 }
 
 impl Scene<'_> {

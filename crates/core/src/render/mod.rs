@@ -19,7 +19,7 @@ use crate::pixel::tone::linear_of_root;
 use crate::pixel::{FrameSource, Raster, SourceError};
 use crate::plan::{Light, Plan};
 use crate::recipe::{Canvas, Matching, Recipe};
-pub use aligned::Aligned;
+pub use aligned::{Aligned, Kept};
 use average::Average;
 use detail::Detail;
 use rayon::prelude::*;
@@ -72,6 +72,8 @@ pub struct Scene<'a> {
     pub plan: &'a Plan,
     /// The frames, in the set's order.
     pub sources: &'a [&'a dyn FrameSource],
+    /// Samples that frames need not be read for.
+    pub kept: Option<&'a dyn Kept>,
 }
 
 /// Widest block, in pixels.
@@ -82,6 +84,11 @@ const TALL: i64 = 192;
 const BUDGET: usize = 5 << 20;
 
 impl<'a> Scene<'a> {
+    /// A set of which no samples are kept.
+    pub fn new(recipe: &'a Recipe, plan: &'a Plan, sources: &'a [&'a dyn FrameSource]) -> Self {
+        Self { recipe, plan, sources, kept: None }
+    }
+
     /// Indices of the frames that take part: not set aside by their owner, and fitting.
     pub fn used(&self) -> Vec<usize> {
         let fits = |i: usize| self.plan.frames[i].misfit.is_none();
@@ -304,16 +311,27 @@ impl<'a> Scene<'a> {
         if used.is_empty() {
             return Err(RenderError::NoFrames);
         }
-        let all = self.stack_of(&used, region, level)?;
-        let by = |method| Ok::<_, RenderError>(all.by_method(method, self.way(View::By(method))?.choice));
+        let stack = || self.stack_of(&used, region, level);
+        let corners = self.corners(region, level);
+        let reach: Vec<&Laid> = below.iter().filter(|l| l.fit.mask.touches(corners.0, corners.1)).collect();
+        let kept = self.kept.and_then(|kept| kept.plate(&reach, region, level, corners));
+        let (plate, all) = match kept {
+            Some(plate) => (plate, None),
+            None => {
+                let all = stack()?;
+                let way = Way { lifts: below, ..self.way(View::Plate)? };
+                (all.laid(way, &self.extras(below, &all, level)?), Some(all))
+            }
+        };
         let source = match source {
-            Source::Method(method) => by(method)?,
+            Source::Method(method) => {
+                all.map_or_else(stack, Ok)?.by_method(method, self.way(View::By(method))?.choice)
+            }
             Source::Frame(i) | Source::Calm(i) => {
                 self.moved(i, back.map(|b| (b, region, level)), region, level)?
             }
         };
-        let way = Way { lifts: below, ..self.way(View::Plate)? };
-        Ok(Sides { plate: all.laid(way, &self.extras(below, &all, level)?), source })
+        Ok(Sides { plate, source })
     }
 
     /// The frames over a part of the canvas, and the plate with its lifts, undeveloped.
@@ -439,6 +457,12 @@ impl<'a> Scene<'a> {
         (Point::new(at(block.x, canvas.x), at(block.y, canvas.y)), up)
     }
 
+    /// Where a block begins and ends in the reference.
+    fn corners(&self, block: Rect, level: u32) -> (Point, Point) {
+        let place = self.corner(block, level);
+        (place.0, end(block.size(), place))
+    }
+
     /// The frames combined over a block, with the lifts. An average that no lift touches is made frame by frame, without keeping
     /// their samples.
     fn plate(
@@ -496,6 +520,10 @@ impl<'a> Scene<'a> {
 
     /// The samples of one frame over a block.
     fn layer(&self, view: View, frame: usize, block: Rect, level: u32) -> Result<LayerData, RenderError> {
+        let kept = self.kept.filter(|_| view == View::Plate);
+        if let Some(layer) = kept.and_then(|kept| kept.layer(frame, block, level)) {
+            return Ok(layer);
+        }
         let (to_frame, own, tone) = self.placement(view, frame, level);
         Ok(stack::layer(self.sources[frame], own, to_frame, tone, block)?)
     }

@@ -2,16 +2,18 @@
 
 use crate::stage::*;
 use evanu_core::combine::Method;
+use evanu_core::combine::consensus::LayerData;
 use evanu_core::composite::seams::{Mend, Seam};
 use evanu_core::composite::{Fitted, Laid, Lift, Source};
-use evanu_core::geometry::{Point, Rect};
+use evanu_core::geometry::{Homography, Point, Rect};
 use evanu_core::pixel::{FrameSource, MemoryFrame, Raster, Samples};
 use evanu_core::plan::Plan;
 use evanu_core::prepare;
 use evanu_core::random::Random;
 use evanu_core::recipe::Recipe;
-use evanu_core::render::{Scene, View};
+use evanu_core::render::{Aligned, Kept, Scene, View};
 use proptest::prelude::*;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, LazyLock};
 
 #[test]
@@ -67,7 +69,7 @@ fn shade_beside_a_lift_does_not_bleed_into_it() {
     let (recipe, mut plan) = opened(&frames, vec![lift]);
     let recipe = Recipe { method: Method::Darkest, ..recipe };
     prepare::lift(&mut plan, &recipe, |plan, lift| {
-        Ok(prepare::fit(plan, &recipe, &sources, lift)?.map(Arc::new))
+        Ok(prepare::fit(&Scene::new(&recipe, plan, &sources), lift)?.map(Arc::new))
     })
     .unwrap();
     let state = (recipe, plan);
@@ -156,7 +158,7 @@ fn one_more_lift_over_the_same_gives_the_bytes_of_all_anew() {
     let faint = Lift { strength: 0.4, ..over.clone() };
     let region = Rect::new(70, 30, 120, 90);
     let (recipe, plan) = opened(&frames, Vec::new());
-    let kept = Scene { recipe: &recipe, plan: &plan, sources: &sources }.aligned(region, 0).unwrap();
+    let kept = Scene::new(&recipe, &plan, &sources).aligned(region, 0).unwrap();
     // One after another, then changed, taken back, and in another order.
     for lifts in [
         vec![figure.clone()],
@@ -168,7 +170,7 @@ fn one_more_lift_over_the_same_gives_the_bytes_of_all_anew() {
     ] {
         let count = lifts.len();
         let (recipe, plan) = opened(&frames, lifts);
-        let scene = Scene { recipe: &recipe, plan: &plan, sources: &sources };
+        let scene = Scene::new(&recipe, &plan, &sources);
         let quick = kept.combined(&scene, View::Plate, "five frames").unwrap();
         assert!(quick == scene.render(View::Plate, region, 0).unwrap(), "{count} lifts");
         let darkest = View::By(Method::Darkest);
@@ -177,6 +179,66 @@ fn one_more_lift_over_the_same_gives_the_bytes_of_all_anew() {
                 == scene.render(darkest, region, 0).unwrap(),
             "another method with {count} lifts on the plate"
         );
+    }
+}
+
+/// Tiles of the picture that are kept, and how often layers and the plate were taken from them.
+struct Tiles(Vec<Arc<Aligned>>, [AtomicUsize; 2]);
+
+impl Tiles {
+    fn of(scene: &Scene<'_>) -> Self {
+        let corners = [(0, 0), (128, 0), (0, 90), (128, 90)];
+        let tiles = corners.map(|(x, y)| {
+            let tile = scene.aligned(Rect::new(x, y, 128 - (x / 128) as u32 * 36, 90), 0).unwrap();
+            tile.combined(scene, View::Plate, "plate").unwrap();
+            Arc::new(tile)
+        });
+        Self(tiles.into(), Default::default())
+    }
+}
+
+impl Kept for Tiles {
+    fn layer(&self, frame: usize, block: Rect, level: u32) -> Option<LayerData> {
+        let found = Aligned::layer(&self.0, frame, block).filter(|_| level == 0)?;
+        self.1[0].fetch_add(1, Ordering::Relaxed);
+        Some(found)
+    }
+
+    fn plate(&self, lifts: &[&Laid], block: Rect, level: u32, at: (Point, Point)) -> Option<LayerData> {
+        let found = Aligned::plate(&self.0, ("plate", lifts), block, at).filter(|_| level == 0)?;
+        self.1[1].fetch_add(1, Ordering::Relaxed);
+        Some(found)
+    }
+}
+
+#[test]
+fn a_lift_is_fitted_to_tiles_that_are_kept_as_to_the_frames() {
+    // One frame ends within the picture.
+    let frames = frames();
+    let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
+    let taken = |place, gap, frame| Lift {
+        seek: true,
+        tone: true,
+        grain: true,
+        ..lift(&around(place, gap), Source::Frame(frame))
+    };
+    let (figure, over) = (taken(FIGURE, 6.0, 2), taken(Rect::new(80, 60, 60, 60), 0.0, 1));
+    for (before, wanted) in [
+        // The plate as the tiles show it, without the lift below, and by another source.
+        (vec![figure.clone()], (true, &over)),
+        (vec![], (false, &over)),
+        (vec![figure.clone()], (true, &Lift { source: Source::Method(Method::Darkest), ..over.clone() })),
+    ] {
+        let (recipe, mut plan) = opened(&frames, before);
+        plan.frames[4].transform = Homography::shift(60.5, 20.25);
+        let tiles = Tiles::of(&Scene::new(&recipe, &plan, &sources));
+        let (recipe, mut plan) = opened(&frames, vec![figure.clone()]);
+        plan.frames[4].transform = Homography::shift(60.5, 20.25);
+        let scene = Scene::new(&recipe, &plan, &sources);
+        let kept = prepare::fit(&Scene { kept: Some(&tiles), ..scene }, wanted.1).unwrap();
+        assert!(kept == prepare::fit(&scene, wanted.1).unwrap(), "{:?}", wanted.1.source);
+        let [layers, plates] = tiles.1.map(AtomicUsize::into_inner);
+        assert!(layers > 0 && (plates > 0) == wanted.0, "{layers} layers, {plates} plates");
     }
 }
 
@@ -209,7 +271,7 @@ fn seams_are_found_with_what_mends_them() {
     let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
     let seen = |lift: Lift| -> Vec<Seam> {
         let (recipe, plan) = opened(&frames, vec![lift]);
-        prepare::seams(&plan, &recipe, &sources, &plan.lifts[0], u32::MAX).unwrap()
+        prepare::seams(&Scene::new(&recipe, &plan, &sources), &plan.lifts[0], u32::MAX).unwrap()
     };
     let wall = around(Rect::new(20, 40, 40, 60), 0.0);
     let first = |seams: &[Seam]| seams.first().map(|s| s.mend);
@@ -295,7 +357,7 @@ proptest! {
         let mut turn = Plan { lifts: Arc::default(), ..plan.clone() };
         for (index, lift) in recipe.lifts.iter().enumerate().filter(|(_, l)| !l.off) {
             let key = prepare::fit_key(&turn, &recipe, lift);
-            if let Some(fit) = prepare::fit(&turn, &recipe, &sources, lift).unwrap() {
+            if let Some(fit) = prepare::fit(&Scene::new(&recipe, &turn, &sources), lift).unwrap() {
                 let laid = Laid { index, key, source: lift.source, strength: lift.strength, fit: Arc::new(fit) };
                 Arc::make_mut(&mut turn.lifts).push(laid);
             }
@@ -389,7 +451,7 @@ fn frames_that_are_weighed_on_fewer_pixels_come_in_the_same_order() {
             .map(|frame| {
                 let lift = Lift { seek: true, tone: true, ..lift(&outline, Source::Frame(frame)) };
                 let weigh = if few { prepare::weigh } else { prepare::fit };
-                (frame, weigh(&plan, &recipe, &sources, &lift).unwrap().unwrap())
+                (frame, weigh(&Scene::new(&recipe, &plan, &sources), &lift).unwrap().unwrap())
             })
             .collect();
         let levels: Vec<u32> = all.iter().map(|(_, fit)| fit.mask.guide().1).collect();

@@ -15,7 +15,7 @@ fn a_figure_is_brought_back_by_pointing_at_it() {
     let frames = frames();
     let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
     let empty = opened(&frames, Vec::new());
-    let scene = Scene { recipe: &empty.0, plan: &empty.1, sources: &sources };
+    let scene = Scene::new(&empty.0, &empty.1, &sources);
     assert_eq!(
         scene.extents(&[1], Point::new(100.0, 70.0)).unwrap().remove(0),
         None,
@@ -81,7 +81,7 @@ fn a_highlight_that_most_frames_show_goes_over_an_area_of_the_darkest() {
     let told = |lifts: Vec<Lift>| {
         let state = opened_as(&frames, Recipe { lifts, method: Method::Median, ..Recipe::new(5) });
         let laid = state.1.lifts.last().unwrap();
-        let stops = prepare::glare(&state.1, &state.0, &sources, laid).unwrap();
+        let stops = prepare::glare(&Scene::new(&state.0, &state.1, &sources), laid).unwrap();
         (stops, render(&frames, &state, View::Plate, SIZE.rect()).pixel(60, 70)[1] / 257)
     };
     // The median has the highlight itself.
@@ -98,11 +98,11 @@ fn a_lift_stays_where_it_was_drawn_when_the_reference_changes() {
     let drawn = lift(&around(FIGURE, 5.0), Source::Frame(2));
     let (recipe, mut plan) = opened(&frames, vec![drawn]);
     plan.frames[0].transform = evanu_core::geometry::Homography::shift(10.0, -4.0);
-    let mask = prepare::fit(&plan, &recipe, &sources, &recipe.lifts[0]).unwrap().unwrap().mask;
+    let mask = prepare::fit(&Scene::new(&recipe, &plan, &sources), &recipe.lifts[0]).unwrap().unwrap().mask;
     assert_eq!(mask.at(Point::new(112.0, 66.0)), 1.0);
     assert_eq!(mask.at(Point::new(87.0, 66.0)), 0.0);
     plan.frames[0].misfit = Some("zoomed".into());
-    assert_eq!(prepare::fit(&plan, &recipe, &sources, &recipe.lifts[0]).unwrap(), None);
+    assert_eq!(prepare::fit(&Scene::new(&recipe, &plan, &sources), &recipe.lifts[0]).unwrap(), None);
 }
 
 #[test]
@@ -124,7 +124,7 @@ fn what_the_frame_brings_along_is_left_out_on_request() {
         let recipe = Recipe { method: Method::Darkest, ..recipe };
         let mut plan = plan;
         prepare::lift(&mut plan, &recipe, |plan, lift| {
-            Ok(prepare::fit(plan, &recipe, &sources, lift)?.map(Arc::new))
+            Ok(prepare::fit(&Scene::new(&recipe, plan, &sources), lift)?.map(Arc::new))
         })
         .unwrap();
         (render(&frames, &(recipe, plan.clone()), View::Plate, SIZE.rect()), plan)

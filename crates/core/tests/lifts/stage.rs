@@ -55,7 +55,7 @@ pub fn opened_as(frames: &[MemoryFrame], recipe: Recipe) -> (Recipe, Plan) {
     );
     prepare::choose(&mut plan, &recipe, &sources).unwrap();
     prepare::lift(&mut plan, &recipe, |plan, lift| {
-        Ok(prepare::fit(plan, &recipe, &sources, lift)?.map(Arc::new))
+        Ok(prepare::fit(&Scene::new(&recipe, plan, &sources), lift)?.map(Arc::new))
     })
     .unwrap();
     (recipe, plan)
@@ -63,7 +63,7 @@ pub fn opened_as(frames: &[MemoryFrame], recipe: Recipe) -> (Recipe, Plan) {
 
 pub fn render(frames: &[MemoryFrame], (recipe, plan): &(Recipe, Plan), view: View, region: Rect) -> Raster {
     let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
-    Scene { recipe, plan, sources: &sources }.render(view, region, 0).unwrap()
+    Scene::new(recipe, plan, &sources).render(view, region, 0).unwrap()
 }
 
 pub fn lift(outline: &[(f64, f64)], source: Source) -> Lift {

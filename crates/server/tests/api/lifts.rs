@@ -127,7 +127,9 @@ fn a_tile_is_called_by_the_lifts_that_reach_it() {
     let laid = |lifts: Value| {
         let mut recipe = server.get(&set(""))["recipe"].clone();
         recipe["lifts"] = lifts;
-        let body = json!({"label": "take a place", "recipe": recipe});
+        // What is looked at is combined at once; what is no tile does no harm.
+        let looking = json!([{"level": 0, "x": 0, "y": 0}, {"level": 31, "x": 0, "y": 0}, {"level": 0, "x": u32::MAX, "y": 9}]);
+        let body = json!({"label": "take a place", "recipe": recipe, "looking": looking});
         let (status, now) = server.json("PUT", &set("/recipe"), Some(body));
         assert_eq!(status, 200, "{now}");
         // Usually told with the answer, and once the lifts are fitted in any case.
@@ -171,6 +173,16 @@ fn a_tile_is_called_by_the_lifts_that_reach_it() {
         assert_eq!((status, &bytes), (200, &tile(both["plate_key"].as_str().unwrap(), level).1));
     }
     assert_eq!(tile(&bare, 0).0, 409, "without its lifts it is another tile");
+    // What was combined ahead is what a set combines that nobody has looked at.
+    let copy = server.json("POST", &set("/duplicate"), None).1["id"].as_i64().unwrap();
+    let small = |id: i64| {
+        let key = server.get(&format!("/api/sets/{id}"))["plate_key"].as_str().unwrap().to_owned();
+        let (status, bytes, _) =
+            server.call("GET", &format!("/api/sets/{id}/tiles/{key}/plate/0/0_0.jpg"), None);
+        assert_eq!(status, 200);
+        bytes
+    };
+    assert!(small(id) == small(copy));
     assert_eq!(tile(&format!("{}-0", called(&both, 0)), 0).0, 409);
 
     // One lift less, and the names of the others stay; taken back, the tile has the name it had.

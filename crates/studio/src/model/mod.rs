@@ -344,6 +344,20 @@ pub struct Change {
     /// All decisions.
     #[schema(value_type = RecipeShape)]
     pub recipe: evanu_core::recipe::Recipe,
+    /// The tiles of the plate that are looked at: they are combined at once.
+    #[serde(default)]
+    pub looking: Vec<Spot>,
+}
+
+/// A tile of a view.
+#[derive(Debug, Clone, Copy, Deserialize, ToSchema)]
+pub struct Spot {
+    /// Level of the pyramid, 0 being full size.
+    pub level: u32,
+    /// Column.
+    pub x: u32,
+    /// Row.
+    pub y: u32,
 }
 
 /// What is kept of a frame beside its file.
