@@ -16,27 +16,33 @@ export function useSet(id: number) {
   const query = useQuery({ queryKey: ["set", id], queryFn: () => api.set(id) });
   const key = ["set", id];
   const acts = ["act", id];
+  const answered = (set: SetDetail, shown?: () => void) => {
+    actAnswered(id);
+    looking.expect(set);
+    // What was decided meanwhile is still on its way.
+    const waiting = client.isMutating({ mutationKey: acts }) > 1;
+    client.setQueryData<SetDetail>(key, (now) => (waiting && now ? { ...set, recipe: now.recipe, undo: now.undo, redo: now.redo } : set));
+    shown?.();
+    void client.invalidateQueries({ queryKey: ["history", id] });
+  };
   const settle = {
     // One after another, in the order in which they were done.
     mutationKey: acts,
     scope: { id: `set-${id}` },
-    onSuccess: (set: SetDetail) => {
-      actAnswered(id);
-      looking.expect(set);
-      // What was decided meanwhile is still on its way.
-      const waiting = client.isMutating({ mutationKey: acts }) > 1;
-      client.setQueryData<SetDetail>(key, (now) => (waiting && now ? { ...set, recipe: now.recipe, undo: now.undo, redo: now.redo } : set));
-      void client.invalidateQueries({ queryKey: ["history", id] });
-    },
     onError: (e: Error) => {
       tellError(e);
       void client.invalidateQueries({ queryKey: key });
     },
   };
-  const change = useMutation({ mutationFn: (change: { label: string; recipe: Recipe; goes_on: boolean }) => api.change(id, { ...change, looking: looking.at() }), ...settle });
-  const undo = useMutation({ mutationFn: () => api.undo(id), ...settle });
-  const redo = useMutation({ mutationFn: () => api.redo(id), ...settle });
-  const goTo = useMutation({ mutationFn: (seq: number) => api.goTo(id, seq), ...settle });
+  const step = { ...settle, onSuccess: (set: SetDetail) => answered(set) };
+  const change = useMutation({
+    mutationFn: ({ label, recipe, goes_on }: { label: string; recipe: Recipe; goes_on: boolean; shown?: () => void }) => api.change(id, { label, recipe, goes_on, looking: looking.at() }),
+    onSuccess: (set, { shown }) => answered(set, shown),
+    ...settle,
+  });
+  const undo = useMutation({ mutationFn: () => api.undo(id), ...step });
+  const redo = useMutation({ mutationFn: () => api.redo(id), ...step });
+  const goTo = useMutation({ mutationFn: (seq: number) => api.goTo(id, seq), ...step });
   const last = useRef({ label: "", at: -GOES_ON });
   /** An act begins: what was asked before it would put an older state on the page. */
   const begin = (label = "") => {
@@ -51,9 +57,10 @@ export function useSet(id: number) {
     set: query.data,
     /**
      * `part` may follow from what is in force, which the page may not have drawn yet: one nudge after another. With `joins`, an act
-     * soon after one with the same words is one state with it. What it gives is there once the act is answered, however.
+     * soon after one with the same words is one state with it. `shown` is called when the answer is put on the page, to be drawn with it.
+     * What it gives is there once the act is answered, however.
      */
-    change: (label: string, part: Partial<Recipe> | ((now: Recipe) => Partial<Recipe>), joins = false): Promise<void> => {
+    change: (label: string, part: Partial<Recipe> | ((now: Recipe) => Partial<Recipe>), { joins = false, shown }: { joins?: boolean; shown?: () => void } = {}): Promise<void> => {
       const now = client.getQueryData<SetDetail>(key);
       if (!now) return Promise.resolve();
       const goes_on = begin(label) && joins;
@@ -61,7 +68,7 @@ export function useSet(id: number) {
       const recipe = { ...now.recipe, ...(typeof part === "function" ? part(now.recipe) : part) };
       client.setQueryData<SetDetail>(key, { ...now, recipe, undo: label, redo: null });
       const nothing = () => {};
-      return change.mutateAsync({ label, recipe, goes_on }).then(nothing, nothing);
+      return change.mutateAsync({ label, recipe, goes_on, shown }).then(nothing, nothing);
     },
     undo: () => {
       begin();

@@ -18,7 +18,7 @@ export function HandBar({ open, set }: { open: OpenSet; set: SetDetail }) {
   const change = (label: string, part: Partial<Hand> | ((now: Hand) => Partial<Hand>)) => {
     if (!hand) return;
     const laid = (own: Hand) => ({ ...own, snap: false, ...(typeof part === "function" ? part(own) : part) });
-    open.change(`${label} frame ${frameNumber(set, hand.frame)}`, ({ hands }) => ({ hands: withHand(hands, laid(hands.find((h) => h.frame === hand.frame) ?? hand)) }), label === "nudge");
+    open.change(`${label} frame ${frameNumber(set, hand.frame)}`, ({ hands }) => ({ hands: withHand(hands, laid(hands.find((h) => h.frame === hand.frame) ?? hand)) }), { joins: label === "nudge" });
   };
   useEffect(() => {
     const key = (e: KeyboardEvent) => {

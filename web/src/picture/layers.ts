@@ -37,7 +37,8 @@ export function source(grid: Grid, keys: Keys, view: string): OpenSeadragon.Tile
 }
 
 export class Slot {
-  private shown: OpenSeadragon.TiledImage | null = null;
+  /** What it shows, on top of what it showed until the new one is complete. */
+  private images: OpenSeadragon.TiledImage[] = [];
   private wanted = "";
 
   constructor(
@@ -53,14 +54,13 @@ export class Slot {
     if (name === this.wanted) return;
     this.wanted = name;
     if (!grid) {
-      this.drop();
+      this.drop(this.images.length);
       return;
     }
-    const old = this.shown;
-    const tileSource = source(grid, keys, view);
+    const old = this.image;
     fetchAhead(grid, keys, view, this.spots);
     this.viewer.addTiledImage({
-      tileSource,
+      tileSource: source(grid, keys, view),
       index: old ? this.viewer.world.getIndexOfItem(old) + 1 : undefined,
       success: (event) => {
         const image = (event as unknown as { item: OpenSeadragon.TiledImage }).item;
@@ -68,38 +68,38 @@ export class Slot {
           this.viewer.world.removeItem(image);
           return;
         }
-        const previous = this.shown;
-        this.shown = image;
+        // A tile's address never changes its meaning: those that come back need not be decoded again.
+        image.allowZombieCache(true);
+        this.images.push(image);
         this.changed(image);
         const finish = () => {
-          if (previous) this.viewer.world.removeItem(previous);
+          this.drop(this.images.indexOf(image));
           if (this.wanted === name) this.complete(name);
         };
-        if (image.getFullyLoaded()) finish();
-        else {
-          const loaded = (e: { fullyLoaded?: boolean }) => {
-            if (!e.fullyLoaded) return;
-            image.removeHandler("fully-loaded-change", loaded as OpenSeadragon.EventHandler<OpenSeadragon.FullyLoadedChangeTiledImageEvent>);
-            finish();
-          };
-          image.addHandler("fully-loaded-change", loaded as OpenSeadragon.EventHandler<OpenSeadragon.FullyLoadedChangeTiledImageEvent>);
-        }
+        const loaded = (e: { fullyLoaded?: boolean }) => {
+          if (!e.fullyLoaded) return;
+          image.removeHandler("fully-loaded-change", loaded as OpenSeadragon.EventHandler<OpenSeadragon.FullyLoadedChangeTiledImageEvent>);
+          finish();
+        };
+        image.addHandler("fully-loaded-change", loaded as OpenSeadragon.EventHandler<OpenSeadragon.FullyLoadedChangeTiledImageEvent>);
+        // Its tiles are loaded at once, not when the viewer draws next.
+        image.update(true);
       },
     });
   }
 
-  get image() {
-    return this.shown;
+  get image(): OpenSeadragon.TiledImage | null {
+    return this.images.at(-1) ?? null;
   }
 
   /** Where the tiles are that it shows; level 0 is full size. */
   get spots(): Spot[] {
-    const image = this.shown as unknown as { source: OpenSeadragon.TileSource; lastDrawn: { tile: Spot }[] } | null;
+    const image = this.image as unknown as { source: OpenSeadragon.TileSource; lastDrawn: { tile: Spot }[] } | null;
     return image ? image.lastDrawn.map(({ tile: { level, x, y } }) => ({ level: image.source.maxLevel - level, x, y })) : [];
   }
 
-  private drop() {
-    if (this.shown) this.viewer.world.removeItem(this.shown);
-    this.shown = null;
+  /** Takes off the lowest of its pictures. */
+  private drop(count: number) {
+    for (const image of this.images.splice(0, Math.max(0, count))) this.viewer.world.removeItem(image);
   }
 }

@@ -31,7 +31,7 @@ export function LiftsLine({ open, set }: { open: OpenSet; set: SetDetail }) {
   const { lift: index, set: put } = useView();
   const lifts = set.recipe.lifts ?? [];
   const change = (k: number, part: Part, label: string) =>
-    open.change(label, (now) => ({ lifts: (now.lifts ?? []).map((l, i) => (i === k ? { ...l, ...(typeof part === "function" ? part(l) : part) } : l)) }), label === MOVE);
+    open.change(label, (now) => ({ lifts: (now.lifts ?? []).map((l, i) => (i === k ? { ...l, ...(typeof part === "function" ? part(l) : part) } : l)) }), { joins: label === MOVE });
   const reorder = (from: number, to: number) => {
     const [moved, ...rest] = [lifts[from] as Lift, ...lifts.filter((_, i) => i !== from)];
     open.change(to < from ? "lay a place under another" : "lay a place over another", { lifts: [...rest.slice(0, to), moved, ...rest.slice(to)] });
