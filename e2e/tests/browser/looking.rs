@@ -75,6 +75,22 @@ fn frames_are_flicked_through_and_everything_is_reached_by_key() {
         s.tap('f').await;
         s.until(&format!("{tag} === ''")).await;
 
+        // One crop dropped on another: both on the picture.
+        let middle = async |frame: u32| {
+            let at = s
+                .js(&format!(
+                    "const b = document.querySelector('[data-testid=crops] [data-frame=\"{frame}\"] button').getBoundingClientRect();
+                     return [b.x + b.width / 2, b.y + b.height / 3].map(Math.round)"
+                ))
+                .await;
+            (at[0].as_i64().unwrap(), at[1].as_i64().unwrap())
+        };
+        let (from, onto) = (middle(1).await, middle(3).await);
+        s.drag(&[from, (from.0 + 12, from.1), (onto.0 - 9, onto.1), onto]).await;
+        s.until(&format!("{tag}.includes('Frame 3, aligned') && {tag}.includes('Frame 1, aligned')")).await;
+        s.tap(char::from(Key::Escape)).await;
+        s.until(&format!("{tag} === ''")).await;
+
         s.tap('a').await;
         s.until(&format!("{tag}.includes('Agreement')")).await;
         s.until("document.querySelector('[data-complete*=\"/agreement\"]')").await;
