@@ -58,7 +58,8 @@ export class Slot {
       return;
     }
     const old = this.image;
-    fetchAhead(grid, keys, view, this.spots);
+    const drawn = this.spots;
+    fetchAhead(grid, keys, view, drawn);
     this.viewer.addTiledImage({
       tileSource: source(grid, keys, view),
       index: old ? this.viewer.world.getIndexOfItem(old) + 1 : undefined,
@@ -70,9 +71,14 @@ export class Slot {
         }
         // A tile's address never changes its meaning: those that come back need not be decoded again.
         image.allowZombieCache(true);
+        // While the old picture shows, nothing coarser than that is wanted beside the few tiles that are new.
+        const cut = image as unknown as { savedCutOffLevel: number };
+        const coarsest = cut.savedCutOffLevel;
+        if (drawn.length) cut.savedCutOffLevel = Math.min(...drawn.map(({ level }) => grid.levels - 1 - level));
         this.images.push(image);
         this.changed(image);
         const finish = () => {
+          cut.savedCutOffLevel = coarsest;
           this.drop(this.images.indexOf(image));
           if (this.wanted === name) this.complete(name);
         };
