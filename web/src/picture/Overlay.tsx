@@ -272,6 +272,7 @@ function Drawing({ open, set, box, size, placeAt }: { open: OpenSet; set: SetDet
             if (useView.getState().view === view) put({ view: "plate" });
           };
           void takeLoop(open, set, outline.map((p) => ({ x: p.x - canvas.x, y: p.y - canvas.y })), { frame: taking }, shown).then(() => {
+            // Also when it could not be laid.
             shown();
             if (turn.current === own) setLoop([]);
           });

@@ -213,7 +213,6 @@ impl Kept for Tiles {
 
 #[test]
 fn a_lift_is_fitted_to_tiles_that_are_kept_as_to_the_frames() {
-    // One frame ends within the picture.
     let frames = frames();
     let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
     let taken = |place, gap, frame| Lift {
@@ -229,6 +228,7 @@ fn a_lift_is_fitted_to_tiles_that_are_kept_as_to_the_frames() {
         (vec![], (false, &over)),
         (vec![figure.clone()], (true, &Lift { source: Source::Method(Method::Darkest), ..over.clone() })),
     ] {
+        // One frame ends within the picture.
         let (recipe, mut plan) = opened(&frames, before);
         plan.frames[4].transform = Homography::shift(60.5, 20.25);
         let tiles = Tiles::of(&Scene::new(&recipe, &plan, &sources));
