@@ -1,5 +1,5 @@
 // An open set: its state and the acts on it, each of which can be undone.
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { MutationObserver, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useRef } from "react";
 import { tellError } from "../ui/Notices";
 import { api, type Recipe, type SetDetail, type Spot } from "./client";
@@ -8,44 +8,46 @@ import { actAnswered } from "./events";
 /** Milliseconds within which an act can go on with the last. */
 const GOES_ON = 4000;
 
-/** The picture's part in an act, while it is there: which tiles are looked at, which are combined first; and to ask for them as soon as an answer tells their names. */
-export const looking: { at: () => Spot[]; expect: (set: SetDetail) => void } = { at: () => [], expect: () => {} };
+/** The picture's part in an act, while it is there. */
+export const looking: {
+  /** Which tiles are looked at: they are combined first. */
+  at: () => Spot[];
+  /** Shows an answer's plate, then has the page drawn by it; with the plate instead of the view `back`, if that is still shown. */
+  show: (set: SetDetail, back: string | undefined, draw: () => void) => void;
+  /** Has the page drawn by the last answer if it is not yet. */
+  settle: () => void;
+} = { at: () => [], show: (_set, _back, draw) => draw(), settle: () => {} };
 
 export function useSet(id: number) {
   const client = useQueryClient();
   const query = useQuery({ queryKey: ["set", id], queryFn: () => api.set(id) });
   const key = ["set", id];
   const acts = ["act", id];
-  const answered = (set: SetDetail, shown?: () => void) => {
-    actAnswered(id);
-    looking.expect(set);
-    // What was decided meanwhile is still on its way.
-    const waiting = client.isMutating({ mutationKey: acts }) > 1;
-    client.setQueryData<SetDetail>(key, (now) => (waiting && now ? { ...set, recipe: now.recipe, undo: now.undo, redo: now.redo } : set));
-    shown?.();
-    void client.invalidateQueries({ queryKey: ["history", id] });
-  };
-  const settle = {
-    // One after another, in the order in which they were done.
-    mutationKey: acts,
-    scope: { id: `set-${id}` },
-    onError: (e: Error) => {
-      tellError(e);
-      void client.invalidateQueries({ queryKey: key });
-    },
-  };
-  const step = { ...settle, onSuccess: (set: SetDetail) => answered(set) };
-  const change = useMutation({
-    mutationFn: ({ label, recipe, goes_on }: { label: string; recipe: Recipe; goes_on: boolean; shown?: () => void }) => api.change(id, { label, recipe, goes_on, looking: looking.at() }),
-    onSuccess: (set, { shown }) => answered(set, shown),
-    ...settle,
-  });
-  const undo = useMutation({ mutationFn: () => api.undo(id), ...step });
-  const redo = useMutation({ mutationFn: () => api.redo(id), ...step });
-  const goTo = useMutation({ mutationFn: (seq: number) => api.goTo(id, seq), ...step });
+  /** Acts on the server, one after another in the order in which they were done; what it gives is there once the page is drawn by the answer, however. */
+  const act = (ask: () => Promise<SetDetail>, back?: string) =>
+    new Promise<void>((drawn) => {
+      const onSuccess = (set: SetDetail) => {
+        actAnswered(id);
+        // What was decided meanwhile is still on its way.
+        const waiting = client.isMutating({ mutationKey: acts }) > 1;
+        looking.show(set, back, () => {
+          client.setQueryData<SetDetail>(key, (now) => (waiting && now ? { ...set, recipe: now.recipe, undo: now.undo, redo: now.redo } : set));
+          void client.invalidateQueries({ queryKey: ["history", id] });
+          drawn();
+        });
+      };
+      const onError = (e: Error) => {
+        tellError(e);
+        void client.invalidateQueries({ queryKey: key });
+        drawn();
+      };
+      // An observer that nobody listens to: the page is not drawn for an act's own states.
+      void new MutationObserver(client, { mutationKey: acts, scope: { id: `set-${id}` }, mutationFn: ask, onSuccess, onError }).mutate().catch(() => {});
+    });
   const last = useRef({ label: "", at: -GOES_ON });
   /** An act begins: what was asked before it would put an older state on the page. */
   const begin = (label = "") => {
+    looking.settle();
     void client.cancelQueries({ queryKey: key, exact: true });
     const at = performance.now();
     const goesOn = label === last.current.label && at - last.current.at < GOES_ON;
@@ -57,30 +59,29 @@ export function useSet(id: number) {
     set: query.data,
     /**
      * `part` may follow from what is in force, which the page may not have drawn yet: one nudge after another. With `joins`, an act
-     * soon after one with the same words is one state with it. `shown` is called when the answer is put on the page, to be drawn with it.
-     * What it gives is there once the act is answered, however.
+     * soon after one with the same words is one state with it. With `back`, the plate takes the place of that view as soon as it has
+     * what was done. What it gives is there once the page shows the answer, however.
      */
-    change: (label: string, part: Partial<Recipe> | ((now: Recipe) => Partial<Recipe>), { joins = false, shown }: { joins?: boolean; shown?: () => void } = {}): Promise<void> => {
+    change: (label: string, part: Partial<Recipe> | ((now: Recipe) => Partial<Recipe>), { joins = false, back }: { joins?: boolean; back?: string } = {}): Promise<void> => {
+      const goes_on = begin(label) && joins;
       const now = client.getQueryData<SetDetail>(key);
       if (!now) return Promise.resolve();
-      const goes_on = begin(label) && joins;
       // At once on the page, so that the next act starts from here.
       const recipe = { ...now.recipe, ...(typeof part === "function" ? part(now.recipe) : part) };
       client.setQueryData<SetDetail>(key, { ...now, recipe, undo: label, redo: null });
-      const nothing = () => {};
-      return change.mutateAsync({ label, recipe, goes_on, shown }).then(nothing, nothing);
+      return act(() => api.change(id, { label, recipe, goes_on, looking: looking.at() }), back);
     },
     undo: () => {
       begin();
-      undo.mutate();
+      void act(() => api.undo(id));
     },
     redo: () => {
       begin();
-      redo.mutate();
+      void act(() => api.redo(id));
     },
     goTo: (seq: number) => {
       begin();
-      goTo.mutate(seq);
+      void act(() => api.goTo(id, seq));
     },
   };
 }

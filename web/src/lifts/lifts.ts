@@ -34,19 +34,19 @@ export function laid(lifts: Lift[], drawn: Lift): Lift[] {
   return lifts.some(drawnAlike) ? lifts.map((l) => (drawnAlike(l) ? { ...l, source: drawn.source, off: false } : l)) : [...lifts, drawn];
 }
 
-/** Lays the loop from a source; what it gives is there once that is answered. `shown` is called when the answer is put on the page. */
-export async function takeLoop(open: OpenSet, set: SetDetail, loop: Point[], source: Source, shown?: () => void) {
+/** Lays the loop from a source; what it gives is there once that is answered. the plate then takes the place of the view `back`. */
+export async function takeLoop(open: OpenSet, set: SetDetail, loop: Point[], source: Source, back?: string) {
   const canvas = set.canvas;
   if (!canvas || set.reference == null) return;
   const outline = loop.map((p) => ({ x: p.x + canvas.x, y: p.y + canvas.y }));
-  await lay(open, set, outline, source, shown);
+  await lay(open, set, outline, source, back);
 }
 
-async function lay(open: OpenSet, set: SetDetail, outline: Point[], source: Source, shown?: () => void) {
+async function lay(open: OpenSet, set: SetDetail, outline: Point[], source: Source, back?: string) {
   if (set.reference == null || !set.canvas) return;
   const drawn = begun(set, outline, source);
   const frame = frameOf(source);
-  await open.change(frame == null ? `an area by ${sourceWords(set, source)}` : `take a place from frame ${frameNumber(set, frame)}`, { lifts: laid(set.recipe.lifts ?? [], drawn) }, { shown });
+  await open.change(frame == null ? `an area by ${sourceWords(set, source)}` : `take a place from frame ${frameNumber(set, frame)}`, { lifts: laid(set.recipe.lifts ?? [], drawn) }, { back });
 }
 
 /** Takes what is open (a loop, or the thing under the kept place) from a frame. */

@@ -268,12 +268,9 @@ function Drawing({ open, set, box, size, placeAt }: { open: OpenSet; set: SetDet
         if (taking != null) {
           // The frame and what was drawn stay until the plate has it; the brush goes on until it is put away.
           const own = turn.current;
-          const shown = () => {
-            if (useView.getState().view === view) put({ view: "plate" });
-          };
-          void takeLoop(open, set, outline.map((p) => ({ x: p.x - canvas.x, y: p.y - canvas.y })), { frame: taking }, shown).then(() => {
+          void takeLoop(open, set, outline.map((p) => ({ x: p.x - canvas.x, y: p.y - canvas.y })), { frame: taking }, view).then(() => {
             // Also when it could not be laid.
-            shown();
+            if (useView.getState().view === view) put({ view: "plate" });
             if (turn.current === own) setLoop([]);
           });
           return brushing || put({ drawing: null, taking: null });

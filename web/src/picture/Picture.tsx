@@ -5,7 +5,7 @@ import type { SetDetail } from "../api/client";
 import { looking, type OpenSet } from "../api/useSet";
 import { HandBar } from "../hand/HandBar";
 import { PairPanel } from "../hand/PairPanel";
-import { fetchAhead, gridOf, Slot, type Keys } from "./layers";
+import { gridOf, Slot, type Keys } from "./layers";
 import { filterOf, LightFilters } from "./light";
 import { MiniMap } from "./MiniMap";
 import { frameNumber, viewTitle } from "./names";
@@ -17,6 +17,9 @@ import { within } from "./within";
 
 /** Milliseconds that each side of a comparison stays when they take turns. */
 const TURN = 600;
+
+/** The most milliseconds for which the page waits for the picture after an act. */
+const FIRST = 250;
 
 /** How much what differs is brightened. */
 const DIFFERENCE = 4;
@@ -35,6 +38,8 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
   const box = useRef<HTMLDivElement>(null);
   const viewerRef = useRef<OpenSeadragon.Viewer | null>(null);
   const slots = useRef<Slots | null>(null);
+  // An answer that the picture shows already and the page does not: draws the page.
+  const coming = useRef<(() => void) | null>(null);
   const [bounds, setBounds] = useState({ x: 0, y: 0, width: 1, height: 1 });
   const { view, other: wanted, divider, holding, surround, pinned, compare, states, hand, pairing, loop, peek, doubt, light, set: put } = useView();
   const [second, setSecond] = useState(false);
@@ -70,7 +75,12 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
     const arrange = () => clip(viewer, slots.current);
     slots.current = {
       // Told at once, not when the page is drawn next, which leaves it alone.
-      base: new Slot(viewer, arrange, (name) => page.current?.setAttribute("data-complete", name)),
+      base: new Slot(viewer, arrange, (name) => {
+        page.current?.setAttribute("data-complete", name);
+        // Once that is on the screen.
+        const draw = coming.current;
+        if (draw) requestAnimationFrame(() => setTimeout(draw));
+      }),
       other: new Slot(viewer, arrange, () => {}),
       before: new Slot(viewer, arrange, () => {}),
       peek: new Slot(viewer, arrange, () => {}),
@@ -80,21 +90,36 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
       const image = viewer.world.getItemAt(0);
       if (!image) return;
       const b = image.viewportToImageRectangle(viewer.viewport.getBounds(true));
-      setBounds({ x: b.x, y: b.y, width: b.width, height: b.height });
+      setBounds((now) => (now.x === b.x && now.y === b.y && now.width === b.width && now.height === b.height ? now : { x: b.x, y: b.y, width: b.width, height: b.height }));
       const zoom = image.viewportToImageZoom(viewer.viewport.getZoom(true)) * window.devicePixelRatio;
       // Whole pixels are shown as such once they are larger than the screen's.
       viewer.drawer.setImageSmoothingEnabled(zoom < 1.99);
-      useView.getState().set({ zoom });
+      // Whatever is set has the whole page drawn.
+      if (zoom !== useView.getState().zoom) useView.getState().set({ zoom });
     };
     viewer.addHandler("update-viewport", moved);
     looking.at = () => {
       const { view, drawing } = useView.getState();
       return (view === "plate" || drawing) && slots.current ? slots.current.base.spots : [];
     };
-    looking.expect = (next) => {
+    looking.show = (next, back, draw) => {
+      looking.settle();
+      const { view } = useView.getState();
       const [grid, keys] = [gridOf(next), plateKeys(next)];
-      if (grid && keys) fetchAhead(grid, keys, "plate", looking.at());
+      const rest = () => {
+        if (coming.current !== rest) return;
+        coming.current = null;
+        clearTimeout(late);
+        draw();
+        const { view: now, set: put } = useView.getState();
+        if (now === back) put({ view: "plate" });
+      };
+      coming.current = rest;
+      const late = setTimeout(rest, FIRST);
+      const first = (view === "plate" || view === back) && keys && !next.draft && slots.current?.base.show(grid, next.plate_key ?? "", "plate", keys);
+      if (!first) rest();
     };
+    looking.settle = () => coming.current?.();
     camera.whole = () => void viewer.viewport.goHome();
     camera.hundred = () => {
       const image = viewer.world.getItemAt(0);
@@ -118,8 +143,10 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
       viewer.viewport.fitBounds(image.imageToViewportRectangle(x, y, width, height));
     };
     return () => {
+      looking.settle();
       looking.at = () => [];
-      looking.expect = () => {};
+      looking.show = (_set, _back, draw) => draw();
+      looking.settle = () => {};
       viewer.destroy();
       viewerRef.current = null;
       slots.current = null;
@@ -138,7 +165,8 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
   useEffect(() => {
     const s = slots.current;
     if (!s) return;
-    s.base.show(grid, key(view), named(view), tiles(view));
+    // The page may be behind the picture.
+    if (!coming.current) s.base.show(grid, key(view), named(view), tiles(view));
     s.other.show(other ? grid : null, other ? key(other) : "", other ? named(other) : "", other ? tiles(other) : undefined);
     // The held frame is fetched as soon as the plate is there, so that it comes at once.
     const peeked = peek == null ? "" : `frame-${peek}`;

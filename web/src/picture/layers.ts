@@ -2,6 +2,7 @@
 // so that nothing flashes and place and zoom are kept.
 import OpenSeadragon from "openseadragon";
 import type { SetDetail, Spot } from "../api/client";
+import { abort, loadAhead, start } from "./loading";
 
 export interface Grid {
   set: number;
@@ -19,11 +20,6 @@ export const gridOf = ({ id, canvas }: SetDetail): Grid | null => (canvas ? { se
 
 const address = (grid: Grid, keys: Keys, view: string, { level, x, y }: Spot) => `/api/sets/${grid.set}/tiles/${keys(level, x, y)}/${encodeURIComponent(view)}/${level}/${x}_${y}.jpg`;
 
-/** Asks for tiles before the viewer does, which finds them on their way. */
-export function fetchAhead(grid: Grid, keys: Keys, view: string, spots: Spot[]) {
-  for (const spot of spots) new Image().src = address(grid, keys, view, spot);
-}
-
 export function source(grid: Grid, keys: Keys, view: string): OpenSeadragon.TileSource {
   const top = grid.levels - 1;
   return new OpenSeadragon.TileSource({
@@ -33,8 +29,13 @@ export function source(grid: Grid, keys: Keys, view: string): OpenSeadragon.Tile
     minLevel: 0,
     maxLevel: top,
     getTileUrl: (level: number, x: number, y: number) => address(grid, keys, view, { level: top - level, x, y }),
+    downloadTileStart: start,
+    downloadTileAbort: abort,
   } as OpenSeadragon.TileSourceOptions);
 }
+
+/** Milliseconds for which a picture waits for its tiles to come all; then they are drawn as they come. */
+const TOGETHER = 150;
 
 export class Slot {
   /** What it shows, on top of what it showed until the new one is complete. */
@@ -48,18 +49,26 @@ export class Slot {
     private readonly complete: (name: string) => void,
   ) {}
 
-  /** Shows a view, which `key` tells from others; its tiles are asked for by `keys` when they have names of their own. */
-  show(grid: Grid | null, key: string, view: string, keys: Keys = () => key) {
+  /** Shows a view, which `key` tells from others; its tiles are asked for by `keys` when they have names of their own. Whether there is anything to load. */
+  show(grid: Grid | null, key: string, view: string, keys: Keys = () => key): boolean {
     const name = grid ? `${grid.set}/${key}/${view}` : "";
-    if (name === this.wanted) return;
+    if (name === this.wanted) return false;
     this.wanted = name;
     if (!grid) {
       this.drop(this.images.length);
-      return;
+      return false;
     }
-    const old = this.image;
     const drawn = this.spots;
-    fetchAhead(grid, keys, view, drawn);
+    // What the viewer has from before it draws from that.
+    const missing = drawn.map((spot) => address(grid, keys, view, spot)).filter((tile) => !this.viewer.tileCache.getCacheRecord(tile));
+    // Laid on top when all of it can be drawn at once: each time the viewer draws it draws everything.
+    if (missing.length) void loadAhead(missing, TOGETHER).then(() => this.wanted === name && this.lay(grid, name, view, keys, drawn));
+    else this.lay(grid, name, view, keys, drawn);
+    return true;
+  }
+
+  private lay(grid: Grid, name: string, view: string, keys: Keys, drawn: Spot[]) {
+    const old = this.image;
     this.viewer.addTiledImage({
       tileSource: source(grid, keys, view),
       index: old ? this.viewer.world.getIndexOfItem(old) + 1 : undefined,
