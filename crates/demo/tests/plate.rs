@@ -98,7 +98,8 @@ fn a_preview_is_the_same_region_of_the_export() {
             let region = Rect::new(101, 57, 203, 148);
             let part = scene.render(view, region, 0).unwrap();
             if view == View::Plate {
-                assert!(scene.aligned(region, 0).unwrap().combined(&scene, View::Plate, "").unwrap() == part);
+                let kept = scene.aligned(region, 0).unwrap();
+                assert!(kept.combined(&scene, View::Plate, "", region).unwrap() == part);
             }
             for y in 0..region.height {
                 for x in 0..region.width {

@@ -4,7 +4,7 @@ use crate::problem::{Failure, Problem};
 use crate::routes::off;
 use actix_web::http::header::{self, ETag, EntityTag, IfNoneMatch};
 use actix_web::{HttpRequest, HttpResponse, get, web};
-use evanu_studio::{Evidence, ExtentInfo, Look, Method, Pixels, Studio, StudioError, View};
+use evanu_studio::{Evidence, ExtentInfo, Look, Method, Pixels, Rect, Studio, StudioError, View};
 use serde::Deserialize;
 use utoipa::IntoParams;
 
@@ -34,24 +34,33 @@ fn view_of(name: &str) -> Result<View, StudioError> {
     }
 }
 
+/// What is wanted of a tile.
+#[derive(Deserialize, IntoParams)]
+pub struct Wanted {
+    /// A part of it alone: column, row, width and height in its pixels, multiples of 8, with commas between.
+    part: Option<String>,
+}
+
 /// A tile of a view. `name` is `plate`, `agreement`, `frame-N`, `shot-N`, `difference-N` or `by-METHOD`; `file` is `X_Y.jpg` or
 /// `X_Y.png`; `key` is the set's `plate_key` or what its `tile_names` make of the tile; for frames its `frame_key`.
 #[utoipa::path(
     context_path = "/api",
-    params(("set" = i64, Path), ("key" = String, Path), ("name" = String, Path), ("level" = u32, Path), ("file" = String, Path)),
+    params(("set" = i64, Path), ("key" = String, Path), ("name" = String, Path), ("level" = u32, Path), ("file" = String, Path), Wanted),
     responses((status = 200, content_type = "image/jpeg", body = Vec<u8>), (status = 304), (status = 404, body = Problem), (status = 409, body = Problem))
 )]
 #[get("/sets/{set}/tiles/{key}/{name}/{level}/{file}")]
 pub async fn tile(
     studio: web::Data<Studio>,
     path: web::Path<(i64, String, String, u32, String)>,
+    wanted: web::Query<Wanted>,
     request: HttpRequest,
 ) -> Result<HttpResponse, Failure> {
     let (set, key, name, level, file) = path.into_inner();
     let view = view_of(&name)?;
-    let place = parse_tile(&file).ok_or_else(|| StudioError::NotFound("there is no such tile".into()))?;
-    let ((x, y), kind) = place;
-    let (bytes, tag) = off(&studio, move |s| s.tile(set, &key, view, level, (x, y), kind)).await?;
+    let no_tile = || StudioError::NotFound("there is no such tile".into());
+    let ((x, y), kind) = parse_tile(&file).ok_or_else(no_tile)?;
+    let part = wanted.into_inner().part.map(|p| parse_part(&p).ok_or_else(no_tile)).transpose()?;
+    let (bytes, tag) = off(&studio, move |s| s.tile(set, &key, view, level, (x, y), part, kind)).await?;
     let tag = EntityTag::new_strong(tag.replace(|c: char| !c.is_ascii_alphanumeric(), "-"));
     let known = match request
         .headers()
@@ -82,6 +91,12 @@ fn parse_tile(file: &str) -> Option<((u32, u32), Pixels)> {
     };
     let (x, y) = place.split_once('_')?;
     Some(((x.parse().ok()?, y.parse().ok()?), kind))
+}
+
+fn parse_part(part: &str) -> Option<Rect> {
+    let sides: Vec<u16> = part.split(',').map(|n| n.parse().ok()).collect::<Option<_>>()?;
+    let [x, y, width, height] = sides[..] else { return None };
+    Some(Rect::new(x.into(), y.into(), width.into(), height.into()))
 }
 
 /// Size of a small picture.
@@ -191,6 +206,10 @@ mod tests {
         assert!(view_of("frame-x").is_err() && view_of("by-nothing").is_err() && view_of("../x").is_err());
         assert_eq!(parse_tile("3_4.png"), Some(((3, 4), Pixels::Png)));
         assert_eq!(parse_tile("3_-4.png"), None);
+        assert_eq!(parse_part("8,16,240,128"), Some(Rect::new(8, 16, 240, 128)));
+        for other in ["", "8", "8,16,240", "8,16,240,128,0", "-8,0,8,8", "8,16,,8", "0,0,99999,8"] {
+            assert_eq!(parse_part(other), None, "{other}");
+        }
     }
 }
 

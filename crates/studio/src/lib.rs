@@ -25,6 +25,7 @@ pub use error::StudioError;
 pub use evanu_core::combine::Method;
 pub use evanu_core::composite::{Lift, Place};
 pub use evanu_core::develop::Develop;
+pub use evanu_core::geometry::Rect;
 pub use evanu_core::recipe::{Align, Area, Canvas, Guide, Hand, Matching, Pair, Recipe};
 pub use evanu_core::render::View;
 pub use export::{ExportFormat, ExportRequest};

@@ -11,6 +11,7 @@ use crate::{Studio, View, lock};
 use evanu_core::combine::consensus::LayerData;
 use evanu_core::composite::Laid;
 use evanu_core::geometry::{Point, Rect};
+use evanu_core::pixel::Raster;
 use evanu_core::recipe::Canvas;
 use evanu_core::render::{Aligned, Kept, Scene};
 use lru::LruCache;
@@ -164,7 +165,8 @@ impl Studio {
 
     /// A tile of a view: encoded bytes and a tag that changes whenever they do.
     ///
-    /// `place` is the tile's column and row. With `key` the caller says which state it means, for a plate also by the tile's
+    /// `place` is the tile's column and row. With a `part`, only that of it is given, in its own pixels: as its corners lie on the
+    /// squares of eight pixels that a picture is coded by, what is decoded is the same as in the whole tile. With `key` the caller says which state it means, for a plate also by the tile's
     /// own name; an outdated one is refused, so that an address always means the same bytes.
     ///
     /// # Errors
@@ -176,9 +178,10 @@ impl Studio {
         view: View,
         level: u32,
         place: (u32, u32),
+        part: Option<Rect>,
         kind: Pixels,
     ) -> Result<(Arc<Vec<u8>>, String), StudioError> {
-        if level >= LEVELS {
+        if level >= LEVELS || part.is_some_and(|p| !is_coded_alone(p)) {
             return Err(no_tile());
         }
         let (loaded, content) = if matches!(view, View::Plate | View::By(_) | View::Agreement) {
@@ -195,7 +198,12 @@ impl Studio {
         {
             return Err(StudioError::NotFound(format!("there is no frame {i}")));
         }
-        self.drawn(&loaded, content, view, (level, place), kind)
+        let Some(part) = part else { return self.drawn(&loaded, content, view, (level, place), kind) };
+        let raster = self.pixels(&loaded, view, (level, place), |region| {
+            Rect::new(part.x + region.x, part.y + region.y, part.width, part.height).intersect(region)
+        })?;
+        let tag = format!("{}-{part:?}", tag(&loaded, &content, view, (level, place), kind));
+        Ok((Arc::new(encode(&raster, kind)?), tag))
     }
 
     /// The same of what `content` is the name of.
@@ -204,52 +212,61 @@ impl Studio {
         loaded: &Loaded,
         content: String,
         view: View,
-        (level, place): (u32, (u32, u32)),
+        at: (u32, (u32, u32)),
         kind: Pixels,
     ) -> Result<(Arc<Vec<u8>>, String), StudioError> {
-        let region = loaded.with(|scene| area(place).intersect(scene.size(view).at_level(level).rect()));
-        if region.is_empty() {
-            return Err(no_tile());
-        }
-        let tag = format!("{}-{content}-{view:?}-{level}-{}-{}-{kind:?}", loaded.set, place.0, place.1);
+        let tag = tag(loaded, &content, view, at, kind);
         let tile = lock(&self.0.tiles).get_or_insert(tag.clone(), Encoded::default).clone();
         // Held to the end: who asks for the same meanwhile waits for it. None of these is a thread of the pools.
         let mut encoded = lock(&tile);
         if let Some(bytes) = &*encoded {
             return Ok((bytes.clone(), tag));
         }
-        let raster = match view {
-            View::Plate | View::By(_) => {
-                let name = samples_name(loaded, level, place);
-                let kept = lock(&self.0.aligned).get(&name);
-                let aligned = match kept {
-                    Some(aligned) => aligned,
-                    None => {
-                        let aligned = Arc::new(loaded.with(|scene| scene.aligned(region, level))?);
-                        lock(&self.0.aligned).put(name, aligned.clone());
-                        aligned
-                    }
-                };
-                loaded.with(|scene| aligned.combined(scene, view, &loaded.bare_key))?
-            }
-            _ => loaded.with(|scene| scene.render(view, region, level))?,
-        };
+        let raster = self.pixels(loaded, view, at, |region| region)?;
         let bytes = Arc::new(encode(&raster, kind)?);
         *encoded = Some(bytes.clone());
         Ok((bytes, tag))
     }
 
-    /// Combines tiles of a plate that are looked at, so that they are there, or on their way, when a page asks for them; not
-    /// when the set has changed again meanwhile.
+    /// A part of a tile of a view, which is told the area of the tile.
+    fn pixels(
+        &self,
+        loaded: &Loaded,
+        view: View,
+        (level, place): (u32, (u32, u32)),
+        part: impl Fn(Rect) -> Rect,
+    ) -> Result<Raster, StudioError> {
+        let region = loaded.with(|scene| area(place).intersect(scene.size(view).at_level(level).rect()));
+        let part = part(region);
+        if part.is_empty() {
+            return Err(no_tile());
+        }
+        if !matches!(view, View::Plate | View::By(_)) {
+            return Ok(loaded.with(|scene| scene.render(view, part, level))?);
+        }
+        let name = samples_name(loaded, level, place);
+        let kept = lock(&self.0.aligned).get(&name);
+        let aligned = match kept {
+            Some(aligned) => aligned,
+            None => {
+                let aligned = Arc::new(loaded.with(|scene| scene.aligned(region, level))?);
+                lock(&self.0.aligned).put(name, aligned.clone());
+                aligned
+            }
+        };
+        Ok(loaded.with(|scene| aligned.combined(scene, view, &loaded.bare_key, part))?)
+    }
+
+    /// Combines tiles of a plate that are looked at, so that they are there, or on their way, when a page asks for them or for
+    /// what has changed of them; not when the set has changed again meanwhile.
     pub(crate) fn look_ahead(&self, loaded: &Loaded, looking: &[Spot]) {
         /// As many as a large window has.
         const MOST: usize = 60;
         let draw = |spot: &Spot| {
-            let (level, place) = (spot.level, (spot.x, spot.y));
-            if level < LEVELS && self.shows(loaded) {
-                let content = tile_key(loaded, level, place);
-                // Who asks for it hears what is wrong.
-                let _ = self.drawn(loaded, content, View::Plate, (level, place), Pixels::Jpeg);
+            let at = (spot.level, (spot.x, spot.y));
+            if spot.level < LEVELS && self.shows(loaded) {
+                // A pixel has all of it combined. Who asks for it hears what is wrong.
+                let _ = self.pixels(loaded, View::Plate, at, |r| Rect::new(r.x, r.y, 1, 1));
             }
         };
         std::thread::scope(|threads| {
@@ -258,6 +275,28 @@ impl Studio {
             }
         });
     }
+}
+
+/// Whether a part of a tile lies on the squares that a picture is coded by.
+fn is_coded_alone(part: Rect) -> bool {
+    let end = |from: i64, size: u32| {
+        (0..i64::from(TILE)).contains(&from) && from + i64::from(size) <= i64::from(TILE)
+    };
+    let on = |v: i64| v % 8 == 0;
+    end(part.x, part.width)
+        && end(part.y, part.height)
+        && [part.x, part.y, part.right(), part.bottom()].map(on) == [true; 4]
+}
+
+/// What a tile's bytes are known by.
+fn tag(
+    loaded: &Loaded,
+    content: &str,
+    view: View,
+    (level, place): (u32, (u32, u32)),
+    kind: Pixels,
+) -> String {
+    format!("{}-{content}-{view:?}-{level}-{}-{}-{kind:?}", loaded.set, place.0, place.1)
 }
 
 fn no_tile() -> StudioError {

@@ -2942,7 +2942,10 @@ export interface operations {
     };
     tile: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description A part of it alone: column, row, width and height in its pixels, multiples of 8, with commas between. */
+                part?: string | null;
+            };
             header?: never;
             path: {
                 set: number;

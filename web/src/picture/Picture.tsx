@@ -10,7 +10,7 @@ import { filterOf, LightFilters } from "./light";
 import { MiniMap } from "./MiniMap";
 import { frameNumber, viewTitle } from "./names";
 import { boxOf } from "../lifts/lifts";
-import { plateKeys } from "./tiles";
+import { kinOf, plateKeys } from "./tiles";
 import { Overlay } from "./Overlay";
 import { camera, useView } from "./view";
 import { within } from "./within";
@@ -38,6 +38,8 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
   const box = useRef<HTMLDivElement>(null);
   const viewerRef = useRef<OpenSeadragon.Viewer | null>(null);
   const slots = useRef<Slots | null>(null);
+  // The set when its plate's tiles were named last.
+  const named = useRef<SetDetail | null>(null);
   // An answer that the picture shows already and the page does not: draws the page.
   const coming = useRef<(() => void) | null>(null);
   const [bounds, setBounds] = useState({ x: 0, y: 0, width: 1, height: 1 });
@@ -116,7 +118,7 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
       };
       coming.current = rest;
       const late = setTimeout(rest, FIRST);
-      const first = (view === "plate" || view === back) && keys && !next.draft && slots.current?.base.show(grid, next.plate_key ?? "", "plate", keys);
+      const first = (view === "plate" || view === back) && keys && !next.draft && slots.current?.base.show(grid, next.plate_key ?? "", "plate", keys, kinOf(named.current, next));
       if (!first) rest();
     };
     looking.settle = () => coming.current?.();
@@ -156,18 +158,19 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
   // The views that are wanted, in their slots.
   const key = (name: string) => (name.startsWith("state-") ? states[Number(name.slice(6))]?.key : /^(frame|difference)-/.test(name) ? set.frame_key : set.plate_key) ?? "";
   // A state's plate is told from the set's by its key.
-  const named = (name: string) => (name.startsWith("state-") ? "plate" : name);
+  const viewOf = (name: string) => (name.startsWith("state-") ? "plate" : name);
   const grid = gridOf(set);
   // Only the set's own plate is known by its parts.
   const names = set.tile_names;
   const tiles = (name: string): Keys | undefined => (names && name.startsWith("by-") ? () => names.bare : /^(plate|agreement)$/.test(name) ? plateKeys(set) : undefined);
   const before = set.reference == null ? null : `frame-${set.reference}`;
   useEffect(() => {
+    if (set.tile_names) named.current = set;
     const s = slots.current;
     if (!s) return;
     // The page may be behind the picture.
-    if (!coming.current) s.base.show(grid, key(view), named(view), tiles(view));
-    s.other.show(other ? grid : null, other ? key(other) : "", other ? named(other) : "", other ? tiles(other) : undefined);
+    if (!coming.current) s.base.show(grid, key(view), viewOf(view), tiles(view));
+    s.other.show(other ? grid : null, other ? key(other) : "", other ? viewOf(other) : "", other ? tiles(other) : undefined);
     // The held frame is fetched as soon as the plate is there, so that it comes at once.
     const peeked = peek == null ? "" : `frame-${peek}`;
     s.peek.show(peeked ? grid : null, peeked ? key(peeked) : "", peeked);

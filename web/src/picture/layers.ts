@@ -2,7 +2,7 @@
 // so that nothing flashes and place and zoom are kept.
 import OpenSeadragon from "openseadragon";
 import type { SetDetail, Spot } from "../api/client";
-import { abort, loadAhead, start } from "./loading";
+import { abort, loadAhead, start, type Ahead, type Part } from "./loading";
 
 export interface Grid {
   set: number;
@@ -14,6 +14,12 @@ export interface Grid {
 
 /** By what key each tile is asked for. */
 export type Keys = (level: number, x: number, y: number) => string;
+
+/** What tiles that may be there already show the same but for a part: their keys, and the part by tile. */
+export interface Kin {
+  keys: Keys;
+  differs: (level: number, x: number, y: number) => Part | null;
+}
 
 /** The grid of a set's plate. */
 export const gridOf = ({ id, canvas }: SetDetail): Grid | null => (canvas ? { set: id, width: canvas.width, height: canvas.height, levels: canvas.levels, tile: canvas.tile } : null);
@@ -49,8 +55,11 @@ export class Slot {
     private readonly complete: (name: string) => void,
   ) {}
 
-  /** Shows a view, which `key` tells from others; its tiles are asked for by `keys` when they have names of their own. Whether there is anything to load. */
-  show(grid: Grid | null, key: string, view: string, keys: Keys = () => key): boolean {
+  /**
+   * Shows a view, which `key` tells from others; its tiles are asked for by `keys` when they have names of their own, and only in
+   * part where one of the same view by `kin` is there. Gives whether there is anything to load.
+   */
+  show(grid: Grid | null, key: string, view: string, keys: Keys = () => key, kin?: Kin): boolean {
     const name = grid ? `${grid.set}/${key}/${view}` : "";
     if (name === this.wanted) return false;
     this.wanted = name;
@@ -59,10 +68,17 @@ export class Slot {
       return false;
     }
     const drawn = this.spots;
-    // What the viewer has from before it draws from that.
-    const missing = drawn.map((spot) => address(grid, keys, view, spot)).filter((tile) => !this.viewer.tileCache.getCacheRecord(tile));
+    const there = (tile: string) => this.viewer.tileCache.getCacheRecord(tile);
+    const wanted = drawn.flatMap((spot): Ahead[] => {
+      const tile = address(grid, keys, view, spot);
+      // What the viewer has from before it draws from that.
+      if (there(tile)) return [];
+      const part = kin?.differs(spot.level, spot.x, spot.y);
+      const like = kin && part ? there(address(grid, kin.keys, view, spot)) : undefined;
+      return [{ address: tile, like: part && like?.type === "context2d" ? { tile: like.data as CanvasRenderingContext2D, part } : undefined }];
+    });
     // Laid on top when all of it can be drawn at once: each time the viewer draws it draws everything.
-    if (missing.length) void loadAhead(missing, TOGETHER).then(() => this.wanted === name && this.lay(grid, name, view, keys, drawn));
+    if (wanted.length) void loadAhead(wanted, TOGETHER).then(() => this.wanted === name && this.lay(grid, name, view, keys, drawn));
     else this.lay(grid, name, view, keys, drawn);
     return true;
   }

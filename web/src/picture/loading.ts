@@ -11,31 +11,55 @@ interface Loading {
 
 const ahead = new Map<string, Loading>();
 
-async function fetched(address: string, signal: AbortSignal): Promise<CanvasRenderingContext2D> {
-  const answer = await fetch(address, { signal, priority: "high" });
-  if (!answer.ok) throw new Error(`${address}: ${answer.status}`);
-  const picture = await createImageBitmap(await answer.blob());
+/** A part of a tile, in its pixels. */
+export interface Part {
+  x: number;
+  y: number;
+  width: number;
+  height: number;
+}
+
+/** A tile that will be wanted; where one that is like it but for a part is there, only that part is fetched. */
+export interface Ahead {
+  address: string;
+  like?: { tile: CanvasRenderingContext2D; part: Part };
+}
+
+/** A picture on a canvas of its own. */
+function drawn(picture: HTMLCanvasElement | ImageBitmap): CanvasRenderingContext2D {
   const canvas = document.createElement("canvas");
   canvas.width = picture.width;
   canvas.height = picture.height;
   const context = canvas.getContext("2d", { willReadFrequently: true });
-  if (!context) throw new Error(`${address}: no canvas`);
+  if (!context) throw new Error("no canvas to draw a tile on");
   context.drawImage(picture, 0, 0);
+  return context;
+}
+
+async function fetched({ address, like }: Ahead, signal: AbortSignal): Promise<CanvasRenderingContext2D> {
+  const part = like?.part;
+  // Kept while the part is on its way, whatever becomes of the tile meanwhile.
+  const below = like && drawn(like.tile.canvas);
+  const answer = await fetch(part ? `${address}?part=${part.x},${part.y},${part.width},${part.height}` : address, { signal, priority: "high" });
+  if (!answer.ok) throw new Error(`${address}: ${answer.status}`);
+  const picture = await createImageBitmap(await answer.blob());
+  if (part) below?.drawImage(picture, part.x, part.y);
+  const context = below ?? drawn(picture);
   picture.close();
   return context;
 }
 
-function begin(address: string): Loading {
+function begin(tile: Ahead): Loading {
   const control = new AbortController();
-  return { tile: fetched(address, control.signal), stop: () => control.abort() };
+  return { tile: fetched(tile, control.signal), stop: () => control.abort() };
 }
 
 /** Begins to load tiles that the viewer will want; done when they are there, or the wait is over. */
-export async function loadAhead(addresses: string[], wait: number): Promise<void> {
-  const there = addresses.map((address) => {
-    const loading = ahead.get(address) ?? begin(address);
-    ahead.set(address, loading);
-    setTimeout(() => ahead.delete(address), WAITS);
+export async function loadAhead(tiles: Ahead[], wait: number): Promise<void> {
+  const there = tiles.map((tile) => {
+    const loading = ahead.get(tile.address) ?? begin(tile);
+    ahead.set(tile.address, loading);
+    setTimeout(() => ahead.delete(tile.address), WAITS);
     return loading.tile;
   });
   // A tile that fails is told of when the viewer takes it.
@@ -51,7 +75,7 @@ export interface Job {
 }
 
 export function start(job: Job) {
-  const { tile, stop } = ahead.get(job.src) ?? begin(job.src);
+  const { tile, stop } = ahead.get(job.src) ?? begin({ address: job.src });
   ahead.delete(job.src);
   job.userData.stop = stop;
   tile.then(

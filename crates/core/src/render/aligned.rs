@@ -8,7 +8,7 @@ use crate::composite::Laid;
 use crate::geometry::{Point, Rect};
 use crate::pixel::Raster;
 use rayon::prelude::*;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 
 /// Aligned samples that are kept somewhere; the same that a scene would make from its frames.
 pub trait Kept: Sync {
@@ -23,7 +23,6 @@ pub trait Kept: Sync {
 pub struct Aligned {
     region: Rect,
     level: u32,
-    blocks: Vec<Rect>,
     stacks: Vec<Stack>,
     last: Mutex<Option<Last>>,
     /// Memory that the samples and the plate take, in bytes.
@@ -84,7 +83,8 @@ impl Aligned {
         (found == block.size().pixels()).then_some(layer)
     }
 
-    /// The same of the plate, as it was combined last: on `base`, with the lifts that reach the block between these corners.
+    /// The same of the plate, as it was combined last: on `base`, with the lifts that reach the block between these corners;
+    /// `None` also while it is being combined.
     pub fn plate(
         regions: &[Arc<Self>],
         (base, lifts): (&str, &[&Laid]),
@@ -94,7 +94,8 @@ impl Aligned {
         let mut layer = empty(block);
         let mut found = 0;
         for region in regions {
-            let last = region.last();
+            // Who combines it needs the pool that this may be a thread of.
+            let last = region.last.try_lock().ok()?;
             let last = last.as_ref().filter(|l| l.base == base)?;
             if !same(last.lifts.iter().filter(|l| l.fit.mask.touches(from, to)), lifts.iter().copied()) {
                 return None;
@@ -111,40 +112,63 @@ impl Aligned {
         (found == block.size().pixels()).then_some(layer)
     }
 
-    fn last(&self) -> MutexGuard<'_, Option<Last>> {
-        self.last.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    /// The plate of a scene with the same frames, by a view's method: the same pixels as [`Scene::render`] gives.
+    /// A part of the plate of a scene with the same frames, by a view's method: the same pixels as [`Scene::render`] gives.
     ///
     /// `base` names everything that the plate without lifts depends on: from one call to the next only lifts that are new on
-    /// top of the same others are laid.
+    /// top of the same others are laid. Not to be called on a thread of the pool: who asks for the same region meanwhile waits.
     ///
     /// # Errors
     /// When a frame that only a lift needs cannot be read, or the consensus has not been decided.
-    pub fn combined(&self, scene: &Scene<'_>, view: View, base: &str) -> Result<Raster, RenderError> {
-        let (way, tables) = (scene.way(view)?, scene.tables(view));
+    pub fn combined(
+        &self,
+        scene: &Scene<'_>,
+        view: View,
+        base: &str,
+        part: Rect,
+    ) -> Result<Raster, RenderError> {
+        let (part, tables) = (part.intersect(self.region), scene.tables(view));
+        let shown = |(stack, plate): (&Stack, &Plate)| {
+            let own = stack.block().intersect(part);
+            let mut planes = empty(own).planes;
+            paste(&mut planes, own, plate, stack.block(), own);
+            (!own.is_empty()).then(|| (own, encoded(own.size(), &planes, &tables)))
+        };
+        let shown = |plates: &[Plate]| -> Raster {
+            let parts = self.stacks.par_iter().zip(plates).filter_map(shown);
+            let (blocks, parts): (Vec<Rect>, Vec<Raster>) = parts.collect();
+            join(part, &blocks, &parts)
+        };
+        // Another method, looked at in between, leaves the plate as it is.
+        if view != View::Plate {
+            return Ok(shown(&self.laid(scene, view, base, None)?.plates));
+        }
+        let mut last = self.last.lock().unwrap_or_else(PoisonError::into_inner);
+        let begun = last.take();
+        Ok(shown(&last.insert(self.laid(scene, view, base, begun)?).plates))
+    }
+
+    /// The plate with the lifts that reach the region, from what was combined before as far as that is the same.
+    fn laid(
+        &self,
+        scene: &Scene<'_>,
+        view: View,
+        base: &str,
+        begun: Option<Last>,
+    ) -> Result<Last, RenderError> {
+        let way = scene.way(view)?;
         let (from, to) = scene.corners(self.region, self.level);
         let lifts: Vec<Laid> = way.lifts.iter().filter(|l| l.fit.mask.touches(from, to)).cloned().collect();
-        // Another method, looked at in between, leaves the plate as it is.
-        let keeps = view == View::Plate;
-        let last = if keeps { self.last().take() } else { None };
-        let last =
-            last.filter(|l| l.base == base && same(&l.lifts, &lifts[..l.lifts.len().min(lifts.len())]));
-        let begun = last.as_ref().map_or(0, |l| l.lifts.len());
+        let begun =
+            begun.filter(|l| l.base == base && same(&l.lifts, &lifts[..l.lifts.len().min(lifts.len())]));
+        let there = begun.as_ref().map_or(0, |l| l.lifts.len());
         let bare = || self.stacks.par_iter().map(|s| s.bare(way)).collect();
-        let mut plates: Vec<Plate> = last.map_or_else(bare, |l| l.plates);
-        let way = Way { lifts: &lifts[begun..], ..way };
-        let part = |(s, plate): (&Stack, &mut Plate)| {
+        let mut plates: Vec<Plate> = begun.map_or_else(bare, |l| l.plates);
+        let way = Way { lifts: &lifts[there..], ..way };
+        self.stacks.par_iter().zip(&mut plates).try_for_each(|(s, plate)| {
             s.lay_all(plate, way, &scene.extras(way.lifts, s, self.level)?);
-            Ok(encoded(s.block().size(), plate, &tables))
-        };
-        let parts: Vec<Raster> =
-            self.stacks.par_iter().zip(&mut plates).map(part).collect::<Result<_, RenderError>>()?;
-        if keeps {
-            *self.last() = Some(Last { base: base.to_owned(), lifts, plates });
-        }
-        Ok(join(self.region, &self.blocks, &parts))
+            Ok::<_, RenderError>(())
+        })?;
+        Ok(Last { base: base.to_owned(), lifts, plates })
     }
 }
 
@@ -172,6 +196,6 @@ impl Scene<'_> {
         let stacks = blocks.par_iter().map(stack).collect::<Result<_, _>>()?;
         // One more for the plate as it was combined last, and its detail.
         let bytes = region.size().pixels() * (6 * (frames.len() as u64 + 1) + 4);
-        Ok(Aligned { region, level, blocks, stacks, last: Mutex::default(), bytes })
+        Ok(Aligned { region, level, stacks, last: Mutex::default(), bytes })
     }
 }

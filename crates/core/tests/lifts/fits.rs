@@ -171,14 +171,17 @@ fn one_more_lift_over_the_same_gives_the_bytes_of_all_anew() {
         let count = lifts.len();
         let (recipe, plan) = opened(&frames, lifts);
         let scene = Scene::new(&recipe, &plan, &sources);
-        let quick = kept.combined(&scene, View::Plate, "five frames").unwrap();
+        let quick = kept.combined(&scene, View::Plate, "five frames", region).unwrap();
         assert!(quick == scene.render(View::Plate, region, 0).unwrap(), "{count} lifts");
         let darkest = View::By(Method::Darkest);
         assert!(
-            kept.combined(&scene, darkest, "five frames").unwrap()
+            kept.combined(&scene, darkest, "five frames", region).unwrap()
                 == scene.render(darkest, region, 0).unwrap(),
             "another method with {count} lifts on the plate"
         );
+        // Half of it lies beside the region.
+        let part = kept.combined(&scene, View::Plate, "five frames", Rect::new(96, 100, 200, 60)).unwrap();
+        assert!(part == scene.render(View::Plate, Rect::new(96, 100, 94, 20), 0).unwrap(), "a part");
     }
 }
 
@@ -190,7 +193,7 @@ impl Tiles {
         let corners = [(0, 0), (128, 0), (0, 90), (128, 90)];
         let tiles = corners.map(|(x, y)| {
             let tile = scene.aligned(Rect::new(x, y, 128 - (x / 128) as u32 * 36, 90), 0).unwrap();
-            tile.combined(scene, View::Plate, "plate").unwrap();
+            tile.combined(scene, View::Plate, "plate", Rect::new(0, 0, 0, 0)).unwrap();
             Arc::new(tile)
         });
         Self(tiles.into(), Default::default())

@@ -1,7 +1,10 @@
 //! Lifts and their history.
 
 use crate::server::*;
+use evanu_core::pixel::Samples;
+use evanu_media::decode_bytes;
 use serde_json::{Value, json};
+use std::path::Path;
 
 #[test]
 fn lifts_are_tried_laid_moved_and_kept_in_the_history() {
@@ -162,6 +165,15 @@ fn a_tile_is_called_by_the_lifts_that_reach_it() {
         (status, bytes)
     };
     let bare = called(&detail, 0);
+    let decoded = |key: &str, part: &str| {
+        let (status, bytes, _) =
+            server.call("GET", &set(&format!("/tiles/{key}/plate/0/0_0.jpg{part}")), None);
+        assert_eq!(status, 200);
+        let picture = decode_bytes(Path::new("tile.jpg"), &bytes).unwrap();
+        let Samples::Eight(samples) = picture.samples else { panic!("JPEG has eight bits") };
+        (picture.size, samples)
+    };
+    let (size, mut shown) = decoded(&bare, "");
     assert_eq!(tile(&bare, 0), tile(detail["plate_key"].as_str().unwrap(), 0));
 
     let both = laid(json!([lift(2, 220.0), lift(1, 80.0)]));
@@ -173,6 +185,25 @@ fn a_tile_is_called_by_the_lifts_that_reach_it() {
         assert_eq!((status, &bytes), (200, &tile(both["plate_key"].as_str().unwrap(), level).1));
     }
     assert_eq!(tile(&bare, 0).0, 409, "without its lifts it is another tile");
+    // Who has the tile as it was needs no more of it than what the lifts reach.
+    let (first, all) = (called(&both, 0), decoded(&called(&both, 0), "").1);
+    assert!(shown != all);
+    for reach in boxes {
+        let at = |name: &str| reach[name].as_f64().unwrap() as usize;
+        let (x, y) = (at("left") / 8 * 8, at("top") / 8 * 8);
+        let (right, bottom) = (at("right") / 8 * 8 + 8, at("bottom") / 8 * 8 + 8);
+        let (part, samples) = decoded(&first, &format!("?part={x},{y},{},{}", right - x, bottom - y));
+        let width = 3 * part.width as usize;
+        for (row, samples) in samples.chunks_exact(width).enumerate() {
+            shown[3 * ((y + row) * size.width as usize + x)..][..width].copy_from_slice(samples);
+        }
+    }
+    assert!(shown == all);
+    for part in ["0,0,7,8", "4,0,8,8", "8,8,0,8", "0,0,520,8", "424,0,8,8", "0,0,8", "-8,0,8,8"] {
+        let (status, _, _) =
+            server.call("GET", &set(&format!("/tiles/{first}/plate/0/0_0.jpg?part={part}")), None);
+        assert_eq!(status, 404, "{part}");
+    }
     // What was combined ahead is what a set combines that nobody has looked at.
     let copy = server.json("POST", &set("/duplicate"), None).1["id"].as_i64().unwrap();
     let small = |id: i64| {
