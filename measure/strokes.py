@@ -18,7 +18,8 @@ COUNT = """
 window.seen = []; window.ended = 0; window.shown = 0;
 const plate = () => { const key = document.querySelector('[data-complete]')?.dataset.complete; return key?.includes('/plate') && key; };
 let before = plate();
-const tick = (t) => { seen.push(t); if (ended && !shown && plate() && plate() !== before) { shown = performance.now(); before = plate(); } requestAnimationFrame(tick); };
+// The plate is there when what was drawn is off it, too.
+const tick = (t) => { seen.push(t); if (ended && !shown && plate() && plate() !== before && !document.querySelector('[data-testid=stroke]')) { shown = performance.now(); before = plate(); } requestAnimationFrame(tick); };
 requestAnimationFrame(tick);
 addEventListener('pointerdown', () => { seen.length = 0; ended = 0; shown = 0; }, true);
 addEventListener('pointerup', () => { window.drawn = [...seen]; ended = performance.now(); }, true);

@@ -82,6 +82,8 @@ fn a_place_is_taken_from_the_shown_frame_moved_and_every_state_can_be_returned_t
     });
 }
 
+const COMPLETE: &str = "document.querySelector('[data-complete]').dataset.complete";
+
 #[test]
 fn a_brush_takes_as_a_loop_does_and_its_ring_has_the_true_size() {
     with_stage(|s| async move {
@@ -102,8 +104,18 @@ fn a_brush_takes_as_a_loop_does_and_its_ring_has_the_true_size() {
         s.until(&format!("{width} > {}", before + 2.0)).await;
         s.drag(&[(x - 20, y - 10), (x, y), (x + 20, y + 10), (x + 30, y + 30)]).await;
         s.until("document.querySelector('[data-testid=crops] [data-agrees=true], [data-testid=crops] [data-agrees=false]')").await;
+        let before = s.js(&format!("return {COMPLETE}")).await;
         s.tap('2').await;
         s.until(&format!("{FACT} === '1 place taken by hand'")).await;
+        // The picture is put together from what was there and what changed; loaded anew it is the same.
+        s.until(&format!("{COMPLETE} !== '{}'", before.as_str().unwrap())).await;
+        let parts =
+            "return performance.getEntriesByType('resource').filter(e => e.name.includes('?part=')).length";
+        assert!(s.js(parts).await.as_u64() > Some(0), "no tile was asked for in part");
+        let seen = s.drawn().await;
+        s.page.refresh().await.unwrap();
+        s.plate().await;
+        assert!(s.drawn().await == seen, "the picture is another when it is loaded anew");
 
         // The inspection light changes the view alone.
         for light in ["shadows", "local", "grain", "plain"] {

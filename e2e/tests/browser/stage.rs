@@ -232,6 +232,11 @@ impl Stage {
         self.until("!document.querySelector('[role=progressbar]') && document.querySelector('[data-testid=fact-combine]').innerText.includes('agreed')").await;
     }
 
+    /// The picture as the viewer has drawn it.
+    pub async fn drawn(&self) -> Value {
+        self.js("return document.querySelector('[data-testid=picture] canvas').toDataURL()").await
+    }
+
     /// Mean colour of a square on the picture as the screen shows it.
     pub async fn seen(&self, x: u32, y: u32) -> [f64; 3] {
         let shot = self.page.screenshot().await.unwrap();

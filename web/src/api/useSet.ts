@@ -8,15 +8,29 @@ import { actAnswered } from "./events";
 /** Milliseconds within which an act can go on with the last. */
 const GOES_ON = 4000;
 
+/** What comes with an act's answer. */
+export interface Then {
+  /** A view that the plate takes the place of, if it is still shown. */
+  back?: string;
+  /** Called as soon as the picture shows what was done, before the page is drawn by the answer. */
+  shown?: () => void;
+}
+
 /** The picture's part in an act, while it is there. */
 export const looking: {
   /** Which tiles are looked at: they are combined first. */
   at: () => Spot[];
-  /** Shows an answer's plate, then has the page drawn by it; with the plate instead of the view `back`, if that is still shown. */
-  show: (set: SetDetail, back: string | undefined, draw: () => void) => void;
+  /** Shows an answer's plate, then has the page drawn by it. */
+  show: (set: SetDetail, then: Then, draw: () => void) => void;
   /** Has the page drawn by the last answer if it is not yet. */
   settle: () => void;
-} = { at: () => [], show: (_set, _back, draw) => draw(), settle: () => {} };
+} = { at: () => [], show: drawn, settle: () => {} };
+
+/** Where there is no picture, the page is drawn. */
+export function drawn(_set: SetDetail, { shown }: Then, draw: () => void) {
+  shown?.();
+  draw();
+}
 
 export function useSet(id: number) {
   const client = useQueryClient();
@@ -24,22 +38,22 @@ export function useSet(id: number) {
   const key = ["set", id];
   const acts = ["act", id];
   /** Acts on the server, one after another in the order in which they were done; what it gives is there once the page is drawn by the answer, however. */
-  const act = (ask: () => Promise<SetDetail>, back?: string) =>
-    new Promise<void>((drawn) => {
+  const act = (ask: () => Promise<SetDetail>, then: Then = {}) =>
+    new Promise<void>((done) => {
       const onSuccess = (set: SetDetail) => {
         actAnswered(id);
         // What was decided meanwhile is still on its way.
         const waiting = client.isMutating({ mutationKey: acts }) > 1;
-        looking.show(set, back, () => {
+        looking.show(set, then, () => {
           client.setQueryData<SetDetail>(key, (now) => (waiting && now ? { ...set, recipe: now.recipe, undo: now.undo, redo: now.redo } : set));
           void client.invalidateQueries({ queryKey: ["history", id] });
-          drawn();
+          done();
         });
       };
       const onError = (e: Error) => {
         tellError(e);
         void client.invalidateQueries({ queryKey: key });
-        drawn();
+        done();
       };
       // An observer that nobody listens to: the page is not drawn for an act's own states.
       void new MutationObserver(client, { mutationKey: acts, scope: { id: `set-${id}` }, mutationFn: ask, onSuccess, onError }).mutate().catch(() => {});
@@ -59,17 +73,16 @@ export function useSet(id: number) {
     set: query.data,
     /**
      * `part` may follow from what is in force, which the page may not have drawn yet: one nudge after another. With `joins`, an act
-     * soon after one with the same words is one state with it. With `back`, the plate takes the place of that view as soon as it has
-     * what was done. What it gives is there once the page shows the answer, however.
+     * soon after one with the same words is one state with it. What it gives is there once the page is drawn by the answer, however.
      */
-    change: (label: string, part: Partial<Recipe> | ((now: Recipe) => Partial<Recipe>), { joins = false, back }: { joins?: boolean; back?: string } = {}): Promise<void> => {
+    change: (label: string, part: Partial<Recipe> | ((now: Recipe) => Partial<Recipe>), { joins = false, ...then }: { joins?: boolean } & Then = {}): Promise<void> => {
       const goes_on = begin(label) && joins;
       const now = client.getQueryData<SetDetail>(key);
       if (!now) return Promise.resolve();
       // At once on the page, so that the next act starts from here.
       const recipe = { ...now.recipe, ...(typeof part === "function" ? part(now.recipe) : part) };
       client.setQueryData<SetDetail>(key, { ...now, recipe, undo: label, redo: null });
-      return act(() => api.change(id, { label, recipe, goes_on, looking: looking.at() }), back);
+      return act(() => api.change(id, { label, recipe, goes_on, looking: looking.at() }), then);
     },
     undo: () => {
       begin();

@@ -1,6 +1,6 @@
 // Taking a place from a frame, or by another method: the acts behind loops, points and the list of lifts.
 import { api, type Lift, type LiftInfo, type Point, type Proposal, type SetDetail } from "../api/client";
-import type { OpenSet } from "../api/useSet";
+import type { OpenSet, Then } from "../api/useSet";
 import { frameNumber } from "../picture/names";
 import { useView } from "../picture/view";
 import { tell, tellError } from "../ui/Notices";
@@ -34,19 +34,19 @@ export function laid(lifts: Lift[], drawn: Lift): Lift[] {
   return lifts.some(drawnAlike) ? lifts.map((l) => (drawnAlike(l) ? { ...l, source: drawn.source, off: false } : l)) : [...lifts, drawn];
 }
 
-/** Lays the loop from a source; what it gives is there once that is answered. the plate then takes the place of the view `back`. */
-export async function takeLoop(open: OpenSet, set: SetDetail, loop: Point[], source: Source, back?: string) {
+/** Lays the loop from a source; what it gives is there once that is answered. */
+export async function takeLoop(open: OpenSet, set: SetDetail, loop: Point[], source: Source, then?: Then) {
   const canvas = set.canvas;
   if (!canvas || set.reference == null) return;
   const outline = loop.map((p) => ({ x: p.x + canvas.x, y: p.y + canvas.y }));
-  await lay(open, set, outline, source, back);
+  await lay(open, set, outline, source, then);
 }
 
-async function lay(open: OpenSet, set: SetDetail, outline: Point[], source: Source, back?: string) {
+async function lay(open: OpenSet, set: SetDetail, outline: Point[], source: Source, then?: Then) {
   if (set.reference == null || !set.canvas) return;
   const drawn = begun(set, outline, source);
   const frame = frameOf(source);
-  await open.change(frame == null ? `an area by ${sourceWords(set, source)}` : `take a place from frame ${frameNumber(set, frame)}`, { lifts: laid(set.recipe.lifts ?? [], drawn) }, { back });
+  await open.change(frame == null ? `an area by ${sourceWords(set, source)}` : `take a place from frame ${frameNumber(set, frame)}`, { lifts: laid(set.recipe.lifts ?? [], drawn) }, then);
 }
 
 /** Takes what is open (a loop, or the thing under the kept place) from a frame. */
@@ -111,7 +111,7 @@ async function proposed(set: SetDetail, loop: Point[] | null, pinned: Point | nu
   return all.filter((p) => p.told.differs && (p.told.takes > 0 || !p.told.brings.length));
 }
 
-const same = (a: Point[], b: Point[]) => JSON.stringify(a) === JSON.stringify(b);
+const same = (a: Point[], b: Point[]) => a.length === b.length && a.every((p, k) => p.x === b[k]?.x && p.y === b[k]?.y);
 
 /** Gives back what lies within a loop: whole lifts, and parts of others. The loop is in pixels of the reference. */
 export function giveBack(open: OpenSet, set: SetDetail, loop: Point[]) {

@@ -1,6 +1,7 @@
 // Drawn over the picture in its own pixels: where frames end, what a fit rests on, areas that guide the alignment.
 import { useQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
+import { flushSync } from "react-dom";
 import { api, evidence, type Point, type SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { useDoubts } from "../sheet/DoubtsLine";
@@ -268,10 +269,12 @@ function Drawing({ open, set, box, size, placeAt }: { open: OpenSet; set: SetDet
         if (taking != null) {
           // The frame and what was drawn stay until the plate has it; the brush goes on until it is put away.
           const own = turn.current;
-          void takeLoop(open, set, outline.map((p) => ({ x: p.x - canvas.x, y: p.y - canvas.y })), { frame: taking }, view).then(() => {
+          // What was drawn goes in the moment in which the picture has it.
+          const shown = () => turn.current === own && flushSync(() => setLoop([]));
+          void takeLoop(open, set, outline.map((p) => ({ x: p.x - canvas.x, y: p.y - canvas.y })), { frame: taking }, { back: view, shown }).then(() => {
             // Also when it could not be laid.
             if (useView.getState().view === view) put({ view: "plate" });
-            if (turn.current === own) setLoop([]);
+            shown();
           });
           return brushing || put({ drawing: null, taking: null });
         }

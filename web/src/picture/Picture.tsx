@@ -2,7 +2,7 @@
 import OpenSeadragon from "openseadragon";
 import { useEffect, useRef, useState } from "react";
 import type { SetDetail } from "../api/client";
-import { looking, type OpenSet } from "../api/useSet";
+import { drawn, looking, type OpenSet } from "../api/useSet";
 import { HandBar } from "../hand/HandBar";
 import { PairPanel } from "../hand/PairPanel";
 import { gridOf, Slot, type Keys } from "./layers";
@@ -40,8 +40,8 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
   const slots = useRef<Slots | null>(null);
   // The set when its plate's tiles were named last.
   const named = useRef<SetDetail | null>(null);
-  // An answer that the picture shows already and the page does not: draws the page.
-  const coming = useRef<(() => void) | null>(null);
+  // An answer that the picture shows before the page does: what is done once it shows it, and what draws the page.
+  const coming = useRef<{ shown?: () => void; draw: () => void } | null>(null);
   const [bounds, setBounds] = useState({ x: 0, y: 0, width: 1, height: 1 });
   const { view, other: wanted, divider, holding, surround, pinned, compare, states, hand, pairing, loop, peek, doubt, light, set: put } = useView();
   const [second, setSecond] = useState(false);
@@ -79,9 +79,11 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
       // Told at once, not when the page is drawn next, which leaves it alone.
       base: new Slot(viewer, arrange, (name) => {
         page.current?.setAttribute("data-complete", name);
-        // Once that is on the screen.
-        const draw = coming.current;
-        if (draw) requestAnimationFrame(() => setTimeout(draw));
+        const answer = coming.current;
+        if (!answer) return;
+        answer.shown?.();
+        // The rest once that is on the screen.
+        requestAnimationFrame(() => setTimeout(answer.draw));
       }),
       other: new Slot(viewer, arrange, () => {}),
       before: new Slot(viewer, arrange, () => {}),
@@ -104,24 +106,27 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
       const { view, drawing } = useView.getState();
       return (view === "plate" || drawing) && slots.current ? slots.current.base.spots : [];
     };
-    looking.show = (next, back, draw) => {
+    looking.show = (next, { back, shown }, draw) => {
       looking.settle();
       const { view } = useView.getState();
       const [grid, keys] = [gridOf(next), plateKeys(next)];
-      const rest = () => {
-        if (coming.current !== rest) return;
-        coming.current = null;
-        clearTimeout(late);
-        draw();
-        const { view: now, set: put } = useView.getState();
-        if (now === back) put({ view: "plate" });
+      const answer = {
+        shown,
+        draw: () => {
+          if (coming.current !== answer) return;
+          coming.current = null;
+          clearTimeout(late);
+          draw();
+          const { view: now, set: put } = useView.getState();
+          if (now === back) put({ view: "plate" });
+        },
       };
-      coming.current = rest;
-      const late = setTimeout(rest, FIRST);
+      coming.current = answer;
+      const late = setTimeout(answer.draw, FIRST);
       const first = (view === "plate" || view === back) && keys && !next.draft && slots.current?.base.show(grid, next.plate_key ?? "", "plate", keys, kinOf(named.current, next));
-      if (!first) rest();
+      if (!first) answer.draw();
     };
-    looking.settle = () => coming.current?.();
+    looking.settle = () => coming.current?.draw();
     camera.whole = () => void viewer.viewport.goHome();
     camera.hundred = () => {
       const image = viewer.world.getItemAt(0);
@@ -147,7 +152,7 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
     return () => {
       looking.settle();
       looking.at = () => [];
-      looking.show = (_set, _back, draw) => draw();
+      looking.show = drawn;
       looking.settle = () => {};
       viewer.destroy();
       viewerRef.current = null;
