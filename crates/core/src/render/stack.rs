@@ -221,7 +221,7 @@ impl Stack {
 
     /// Where the block lies in the reference: its first pixel and one past its last.
     pub fn extent(&self) -> (Point, Point) {
-        (self.place.0, super::end(self.size, self.place))
+        (self.place.0, super::samples::end(self.size, self.place))
     }
 
     /// Lays a lift over the plate; where its frame does not reach, the plate stays.
