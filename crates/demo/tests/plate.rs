@@ -100,6 +100,14 @@ fn a_preview_is_the_same_region_of_the_export() {
             if view == View::Plate {
                 let kept = scene.aligned(region, 0).unwrap();
                 assert!(kept.combined(&scene, View::Plate, "", region).unwrap() == part);
+                // Of all that is kept, parts that lie in one block, on four, and at the end.
+                let size = scene.size(view);
+                let kept = scene.aligned(size.rect(), 0).unwrap();
+                let end = Rect::new(i64::from(size.width) - 40, i64::from(size.height) - 30, 40, 30);
+                for part in [Rect::new(0, 0, 8, 8), Rect::new(250, 90, 20, 12), end] {
+                    let alone = kept.combined(&scene, View::Plate, "", part).unwrap();
+                    assert!(alone == scene.render(view, part, 0).unwrap(), "{part:?}");
+                }
             }
             for y in 0..region.height {
                 for x in 0..region.width {

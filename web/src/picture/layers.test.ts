@@ -1,7 +1,6 @@
 import { expect, test, vi } from "vitest";
 import type { Viewer } from "openseadragon";
 
-vi.stubGlobal("Image", vi.fn());
 vi.mock("openseadragon", () => ({ default: { TileSource: vi.fn() } }));
 const { Slot } = await import("./layers");
 

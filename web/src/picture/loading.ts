@@ -60,10 +60,10 @@ export async function loadAhead(tiles: Ahead[], wait: number): Promise<void> {
     const loading = ahead.get(tile.address) ?? begin(tile);
     ahead.set(tile.address, loading);
     setTimeout(() => ahead.delete(tile.address), WAITS);
-    return loading.tile;
+    // One that fails is asked for anew by the viewer.
+    return loading.tile.catch(() => ahead.delete(tile.address));
   });
-  // A tile that fails is told of when the viewer takes it.
-  await Promise.race([Promise.allSettled(there), new Promise((over) => setTimeout(over, wait))]);
+  await Promise.race([Promise.all(there), new Promise((over) => setTimeout(over, wait))]);
 }
 
 /** What the viewer asks of a tile: `finish` is called with the tile, or `fail`. */

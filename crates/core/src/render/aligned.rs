@@ -129,9 +129,12 @@ impl Aligned {
         let (part, tables) = (part.intersect(self.region), scene.tables(view));
         let shown = |(stack, plate): (&Stack, &Plate)| {
             let own = stack.block().intersect(part);
+            if own.is_empty() {
+                return None;
+            }
             let mut planes = empty(own).planes;
             paste(&mut planes, own, plate, stack.block(), own);
-            (!own.is_empty()).then(|| (own, encoded(own.size(), &planes, &tables)))
+            Some((own, encoded(own.size(), &planes, &tables)))
         };
         let shown = |plates: &[Plate]| -> Raster {
             let parts = self.stacks.par_iter().zip(plates).filter_map(shown);
