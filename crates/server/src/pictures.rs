@@ -60,7 +60,7 @@ pub async fn tile(
     let no_tile = || StudioError::NotFound("there is no such tile".into());
     let ((x, y), kind) = parse_tile(&file).ok_or_else(no_tile)?;
     let part = wanted.into_inner().part.map(|p| parse_part(&p).ok_or_else(no_tile)).transpose()?;
-    let (bytes, tag) = off(&studio, move |s| s.tile(set, &key, view, level, (x, y), part, kind)).await?;
+    let (bytes, tag) = off(&studio, move |s| s.tile(set, &key, view, (level, (x, y)), part, kind)).await?;
     let tag = EntityTag::new_strong(tag.replace(|c: char| !c.is_ascii_alphanumeric(), "-"));
     let known = match request
         .headers()

@@ -165,9 +165,10 @@ impl Studio {
 
     /// A tile of a view: encoded bytes and a tag that changes whenever they do.
     ///
-    /// `place` is the tile's column and row. With a `part`, only that of it is given, in its own pixels: as its corners lie on the
-    /// squares of eight pixels that a picture is coded by, what is decoded is the same as in the whole tile. With `key` the caller says which state it means, for a plate also by the tile's
-    /// own name; an outdated one is refused, so that an address always means the same bytes.
+    /// `level` is that of the pyramid, with the tile's column and row. With a `part`, only that of it is given, in its own pixels: as
+    /// its corners lie on the squares of eight pixels that a picture is coded by, what is decoded is the same as in the whole tile.
+    /// With `key` the caller says which state it means, for a plate also by the tile's own name; an outdated one is refused, so that
+    /// an address always means the same bytes.
     ///
     /// # Errors
     /// When the tile does not exist, is outdated, or the frames are not ready.
@@ -176,8 +177,7 @@ impl Studio {
         set: i64,
         key: &str,
         view: View,
-        level: u32,
-        place: (u32, u32),
+        (level, place): (u32, (u32, u32)),
         part: Option<Rect>,
         kind: Pixels,
     ) -> Result<(Arc<Vec<u8>>, String), StudioError> {

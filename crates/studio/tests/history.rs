@@ -148,7 +148,7 @@ fn until_done(studio: &Studio, set: i64) {
 
 fn plate(studio: &Studio, set: i64) -> Vec<u8> {
     let key = studio.set(set).unwrap().plate_key.unwrap();
-    studio.tile(set, &key, View::Plate, 0, (0, 0), None, Pixels::Png).unwrap().0.to_vec()
+    studio.tile(set, &key, View::Plate, (0, (0, 0)), None, Pixels::Png).unwrap().0.to_vec()
 }
 
 #[test]
