@@ -4,7 +4,7 @@ import type { SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { isLaid } from "../picture/names";
 import { next } from "../picture/light";
-import { camera, resized, surrounds, toggled, useView } from "../picture/view";
+import { shownFrame, camera, resized, surrounds, toggled, useView } from "../picture/view";
 import { nextBest, takePlace } from "../lifts/lifts";
 import { goTo, nextOpen, settle, useDoubts } from "../sheet/DoubtsLine";
 import { asideLabel } from "../sheet/FramesLine";
@@ -58,10 +58,7 @@ export function useKeys(open: OpenSet, set: SetDetail | undefined) {
       settle(open, set, doubt, frame);
       goTo(doubts, nextOpen(doubts, useView.getState().doubt ?? 0, 1));
     };
-    const shown = () => {
-      const { view } = useView.getState();
-      return view.startsWith("frame-") ? Number(view.slice(6)) : null;
-    };
+    const shown = () => shownFrame(useView.getState().view);
     const showFrame = (position: number) => {
       const frames = set.frames.filter(isLaid);
       const frame = frames[(position + frames.length) % frames.length];

@@ -4,7 +4,7 @@ import { useEffect, useRef, useState } from "react";
 import { api, thumbnail, type Frame, type LiftInfo, type Look, type Proposal, type SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { frameNumber, isLaid } from "../picture/names";
-import { useView } from "../picture/view";
+import { shownFrame, useView } from "../picture/view";
 import { useLater } from "../ui/useLater";
 import { clock, methodTitle } from "../ui/words";
 import { asideLabel } from "../sheet/FramesLine";
@@ -70,8 +70,6 @@ function useLook(set: SetDetail, width: number): Look | null {
   }, [query, key, set.id]);
   return query ? look : null;
 }
-
-const shownFrame = (view: string) => (view.startsWith("frame-") ? Number(view.slice(6)) : null);
 
 /** What taking the open place from the frame that is pointed at would do. */
 function useTold(set: SetDetail): LiftInfo | null {

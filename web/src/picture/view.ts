@@ -50,7 +50,7 @@ interface ViewState {
   peek: number | null;
   /** Crops in order of how much they show of the plate, instead of time. */
   clearest: boolean;
-  /** Index of the frame that a loop is taken from as soon as it is drawn. */
+  /** Index of the frame that a loop or stroke is taken from as soon as it is drawn: the one shown last meanwhile. */
   taking: number | null;
   /** What is drawn around or brushed over is given back. */
   giving: boolean;
@@ -115,8 +115,16 @@ export const useView = create<ViewState>((set) => ({
   hand: null,
   pairing: false,
   doubt: null,
-  set,
+  set: (part) =>
+    set((now) => {
+      const { view, drawing, giving } = { ...now, ...part };
+      const frame = part.view === undefined ? null : shownFrame(view);
+      return frame !== null && !giving && (drawing === "loop" || drawing === "brush") ? { ...part, taking: frame } : part;
+    }),
 }));
+
+/** Index of the frame that a view shows as it is. */
+export const shownFrame = (view: ViewName): number | null => (view.startsWith("frame-") ? Number(view.slice(6)) : null);
 
 export const startView: Partial<ViewState> = { view: "plate", other: null, divider: 0.5, holding: false, flicking: false, pointer: null, pinned: null, byMethod: false, sheet: false, large: null, compare: "divide", reach: false, rests: false, drawing: null, loop: null, peek: null, taking: null, giving: false, tries: null, states: {}, keep: null, moving: false, lift: null, evidence: false, hand: null, pairing: false, doubt: null };
 
