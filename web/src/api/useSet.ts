@@ -12,7 +12,7 @@ const GOES_ON = 4000;
 export interface Then {
   /** A view that the plate takes the place of, if it is still shown. */
   back?: string;
-  /** Called as soon as the picture shows what was done, before the page is drawn by the answer. */
+  /** Called when the picture shows what was done before the page is drawn by the answer; not when it cannot be that soon. */
   shown?: () => void;
 }
 
@@ -27,8 +27,7 @@ export const looking: {
 } = { at: () => [], show: drawn, settle: () => {} };
 
 /** Where there is no picture, the page is drawn. */
-export function drawn(_set: SetDetail, { shown }: Then, draw: () => void) {
-  shown?.();
+export function drawn(_set: SetDetail, _then: Then, draw: () => void) {
   draw();
 }
 
