@@ -46,7 +46,7 @@ pub struct Wanted {
 #[utoipa::path(
     context_path = "/api",
     params(("set" = i64, Path), ("key" = String, Path), ("name" = String, Path), ("level" = u32, Path), ("file" = String, Path), Wanted),
-    responses((status = 200, content_type = "image/jpeg", body = Vec<u8>), (status = 304), (status = 404, body = Problem), (status = 409, body = Problem))
+    responses((status = 200, content_type = "image/jpeg", body = Vec<u8>), (status = 304), (status = 400, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem))
 )]
 #[get("/sets/{set}/tiles/{key}/{name}/{level}/{file}")]
 pub async fn tile(
@@ -57,9 +57,12 @@ pub async fn tile(
 ) -> Result<HttpResponse, Failure> {
     let (set, key, name, level, file) = path.into_inner();
     let view = view_of(&name)?;
-    let no_tile = || StudioError::NotFound("there is no such tile".into());
-    let ((x, y), kind) = parse_tile(&file).ok_or_else(no_tile)?;
-    let part = wanted.into_inner().part.map(|p| parse_part(&p).ok_or_else(no_tile)).transpose()?;
+    let place = parse_tile(&file).ok_or_else(|| StudioError::NotFound("there is no such tile".into()))?;
+    let ((x, y), kind) = place;
+    let no_part = || {
+        StudioError::Invalid("a part of a tile is column, row, width and height with commas between".into())
+    };
+    let part = wanted.into_inner().part.map(|p| parse_part(&p).ok_or_else(no_part)).transpose()?;
     let (bytes, tag) = off(&studio, move |s| s.tile(set, &key, view, (level, (x, y)), part, kind)).await?;
     let tag = EntityTag::new_strong(tag.replace(|c: char| !c.is_ascii_alphanumeric(), "-"));
     let known = match request

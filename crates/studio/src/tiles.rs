@@ -6,7 +6,7 @@
 use crate::error::StudioError;
 use crate::model::{Reach, Spot, TileNames};
 use crate::opened::{Loaded, Opened};
-use crate::views::{Pixels, encode};
+use crate::views::{Pixels, encode, invalid};
 use crate::{Studio, View, lock};
 use evanu_core::combine::consensus::LayerData;
 use evanu_core::composite::Laid;
@@ -171,7 +171,7 @@ impl Studio {
     /// an address always means the same bytes.
     ///
     /// # Errors
-    /// When the tile does not exist, is outdated, or the frames are not ready.
+    /// When the tile does not exist, is outdated, or the frames are not ready; when the part lies off those squares or beyond the tile.
     pub fn tile(
         &self,
         set: i64,
@@ -181,8 +181,13 @@ impl Studio {
         part: Option<Rect>,
         kind: Pixels,
     ) -> Result<(Arc<Vec<u8>>, String), StudioError> {
-        if level >= LEVELS || part.is_some_and(|p| !is_coded_alone(p)) {
+        if level >= LEVELS {
             return Err(no_tile());
+        }
+        if part.is_some_and(|p| !is_coded_alone(p)) {
+            return Err(invalid(
+                "a part of a tile begins and ends at multiples of 8 of its pixels, within its 512",
+            ));
         }
         let (loaded, content) = if matches!(view, View::Plate | View::By(_) | View::Agreement) {
             self.meant(set, key, level, place)?

@@ -199,10 +199,13 @@ fn a_tile_is_called_by_the_lifts_that_reach_it() {
         }
     }
     assert!(shown == all);
-    for part in ["0,0,7,8", "4,0,8,8", "8,8,0,8", "0,0,520,8", "424,0,8,8", "0,0,8", "-8,0,8,8"] {
-        let (status, _, _) =
-            server.call("GET", &set(&format!("/tiles/{first}/plate/0/0_0.jpg?part={part}")), None);
-        assert_eq!(status, 404, "{part}");
+    // 424 is beyond the picture, 520 beyond any tile.
+    let asked = [("0,0,7,8", 400), ("4,0,8,8", 400), ("0,0,520,8", 400), ("0,0,8", 400), ("-8,0,8,8", 400)];
+    for (part, refused) in asked.into_iter().chain([("8,8,0,8", 404), ("424,0,8,8", 404)]) {
+        let path = set(&format!("/tiles/{first}/plate/0/0_0.jpg?part={part}"));
+        let (status, told) = server.json("GET", &path, None);
+        assert_eq!(status, refused, "{part}: {told}");
+        assert!(told["detail"].as_str().is_some_and(|d| d.contains(" tile")), "{told}");
     }
     // What was combined ahead is what a set combines that nobody has looked at.
     let copy = server.json("POST", &set("/duplicate"), None).1["id"].as_i64().unwrap();
