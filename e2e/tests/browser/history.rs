@@ -125,3 +125,49 @@ fn a_brush_takes_as_a_loop_does_and_its_ring_has_the_true_size() {
         s.until("document.querySelector('[data-testid=fact-history]').innerText === 'last: take a place from frame 2'").await;
     });
 }
+
+#[test]
+fn strokes_one_right_after_another_and_undone_at_once_leave_the_picture_that_a_reload_shows() {
+    with_stage(|s| async move {
+        s.bring_in(4).await;
+        let (x, y) = busy_place(&s).await;
+        let (x, y) = (i64::from(x), i64::from(y));
+        let stroke =
+            |dx: i64, dy: i64| vec![(x + dx, y + dy), (x + dx + 12, y + dy + 4), (x + dx + 20, y + dy)];
+        let taking = |frame: u32| {
+            format!(
+                "document.querySelector('[data-testid=drawing]')?.innerText.includes('take from frame {frame}')"
+            )
+        };
+        s.tap('2').await;
+        s.until("document.querySelector('select[aria-label=Shown]').selectedOptions[0].text === 'Frame 2'")
+            .await;
+        s.tap('g').await;
+        s.until(&taking(2)).await;
+        // Another frame that is shown meanwhile is the one that is taken from.
+        s.tap('3').await;
+        s.until(&taking(3)).await;
+        // None of them waits for the one before.
+        for (dx, dy) in [(0, 0), (-50, -40), (40, -50)] {
+            s.drag(&stroke(dx, dy)).await;
+        }
+        s.until(&format!("{FACT} === '3 places taken by hand'")).await;
+        s.until("!document.querySelector('[data-testid=stroke]')").await;
+        s.until("document.querySelector('select[aria-label=Shown]').selectedOptions[0].text === 'Plate'")
+            .await;
+        s.tap(char::from(Key::Escape)).await;
+        let lifts = "return fetch(`/api/sets/${location.pathname.split('/')[2]}`).then(r => r.json()).then(s => s.recipe.lifts.map(l => l.source.frame))";
+        assert_eq!(s.js(lifts).await, serde_json::json!([2, 2, 2]));
+
+        // Two taken back at once, before the first is answered.
+        s.undo().await;
+        s.undo().await;
+        s.until(&format!("{FACT} === '1 place taken by hand'")).await;
+        s.plate().await;
+        let seen = s.drawn().await;
+        s.page.refresh().await.unwrap();
+        s.plate().await;
+        assert!(s.drawn().await == seen, "the picture is another when it is loaded anew");
+        assert_eq!(s.js(lifts).await, serde_json::json!([2]));
+    });
+}
