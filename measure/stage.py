@@ -7,6 +7,7 @@ import re
 import subprocess
 import tempfile
 import time
+import urllib.error
 import urllib.request
 import uuid
 
@@ -47,11 +48,14 @@ def running(command, **options):
 
 
 class Server:
-    """A server with nothing in it; as a context."""
+    """A server over a data folder, of its own without one; as a context."""
+
+    def __init__(self, folder=None):
+        self.folder = folder
 
     def __enter__(self):
         self.stack = contextlib.ExitStack()
-        folder = self.stack.enter_context(tempfile.TemporaryDirectory())
+        folder = self.folder or self.stack.enter_context(tempfile.TemporaryDirectory())
         process = self.stack.enter_context(running([EVANU, "serve", "--port", "0", "--data", folder], stdout=subprocess.PIPE, text=True))
         self.base = re.search(r"http://\S+", process.stdout.readline()).group()
         return self
