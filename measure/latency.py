@@ -29,7 +29,7 @@ def key(now, level, x, y):
     side, names = now["canvas"]["tile"] * 2**level, now["tile_names"]
     if not names:
         return now["plate_key"]
-    reach = [r["name"] for r in names["lifts"] if x * side <= r["right"] and (x + 1) * side >= r["left"] and y * side <= r["bottom"] and (y + 1) * side >= r["top"]]
+    reach = [r["name"] for r in names["patches"] if x * side <= r["right"] and (x + 1) * side >= r["left"] and y * side <= r["bottom"] and (y + 1) * side >= r["top"]]
     return now["plate_key"] if len(reach) > 8 else "-".join([names["bare"], *reach])
 
 
@@ -47,9 +47,8 @@ def viewport(now, level, left, top):
 
 def change(part, level, left, top):
     """Milliseconds from a change of the recipe until the viewport shows it."""
-    recipe = {**state()["recipe"], **part}
     begin = time.monotonic()
-    now = json.loads(server.ask("PUT", f"/api/sets/{one}/recipe", {"label": "measured", "recipe": recipe}))
+    now = json.loads(server.ask("PATCH", f"/api/sets/{one}/recipe", {"label": "measured", "recipe": part}))
     viewport(now, level, left, top)
     return 1000 * (time.monotonic() - begin)
 
@@ -59,7 +58,7 @@ def lay(count, level, left, top, side):
     times = []
     for k in range(count):
         x, y = ((left + 200 + 110 * k % 600) * 2**level, (top + 200 + 70 * k % 240) * 2**level)
-        times.append(change({"lifts": state()["recipe"].get("lifts", []) + [lift(k, x, y, side, state())]}, level, left, top))
+        times.append(change({"patches": state()["recipe"]["patches"] + [lift(k, x, y, side, state())]}, level, left, top))
     return " ".join(f"{t:.0f}" for t in times)
 
 
@@ -86,11 +85,11 @@ with Server() as server:
         print(f"method switch, {name} (level {level}): {' '.join(f'{t:.0f}' for t in times)} ms")
     side = size["width"] / 40
     for name, level, left, top in places:
-        change({"lifts": []}, level, left, top)
+        change({"patches": []}, level, left, top)
         print(f"a loop let go, {name}: {lay(8, level, left, top, side)} ms")
     wanted = {"at": {"x": size["width"] / 2, "y": size["height"] * 0.7}, "outline": loop(size["width"] / 2, size["height"] * 0.7, side)}
     begin = time.monotonic()
-    server.ask("POST", f"/api/sets/{one}/lifts/proposals", wanted)
+    server.ask("POST", f"/api/sets/{one}/patches/proposals", wanted)
     print(f"frames proposed for a loop: {1000 * (time.monotonic() - begin):.0f} ms")
     many = [lift(k, size["width"] * (0.05 + 0.1 * (k % 10)), size["height"] * (0.05 + 0.1 * (k // 10)), side, state()) for k in range(100)]
     name, level, left, top = places[1]

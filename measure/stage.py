@@ -22,7 +22,9 @@ def frames_of(width):
 
 def call(address, method, path, body=None, kind="application/json"):
     data = body if isinstance(body, bytes) or body is None else json.dumps(body).encode()
-    request = urllib.request.Request(address + path, data=data, method=method, headers={"Content-Type": kind} if data else {})
+    # Whatever came between: nobody else is at it.
+    headers = {"If-Match": "*", **({"Content-Type": kind} if data else {})}
+    request = urllib.request.Request(address + path, data=data, method=method, headers=headers)
     return urllib.request.urlopen(request, timeout=120).read()
 
 
@@ -33,8 +35,8 @@ def loop(x, y, side):
 
 def lift(k, x, y, side, set):
     """The same taken from a frame as the pages lay it; k counts through the frames."""
-    way = {"soft": 0, "follow": False, "seek": True, "trim": False, "tone": True, "grain": True, "strength": 1, "off": False}
-    return {"on": set["reference"], "outline": loop(x, y, side), "source": {"frame": k % len(set["frames"])}, **way}
+    frame = set["frames"][k % len(set["frames"])]["id"]
+    return {"on": set["reference"], "outline": loop(x, y, side), "source": {"frame": frame}, "optimal_seam": True, "tone": True, "grain": True}
 
 
 @contextlib.contextmanager

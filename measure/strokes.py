@@ -46,9 +46,9 @@ with Server() as server, Page() as page:
     one = server.new_set("strokes")
     server.bring(one, frames_of(sys.argv[1]))
     server.ask("POST", f"/api/sets/{one}/prepare")
-    size, recipe = (now := server.wait(one))["canvas"], now["recipe"]
-    recipe["lifts"] = [lift(k, size["width"] * (0.05 + 0.1 * (k % 10)), size["height"] * (0.05 + 0.1 * (k // 10)), size["width"] / 40, now) for k in range(lifts)]
-    server.ask("PUT", f"/api/sets/{one}/recipe", {"label": "many lifts", "recipe": recipe})
+    size = (now := server.wait(one))["canvas"]
+    patches = [lift(k, size["width"] * (0.05 + 0.1 * (k % 10)), size["height"] * (0.05 + 0.1 * (k // 10)), size["width"] / 40, now) for k in range(lifts)]
+    server.ask("PATCH", f"/api/sets/{one}/recipe", {"label": "many lifts", "recipe": {"patches": patches}})
     server.wait(one, lambda set: set["tile_names"])
     for k in range(4):
         page.go(f"{server.base}/set/{one}")

@@ -1,16 +1,16 @@
 // An open set: job sheet, picture, look-through.
 import { useEffect } from "react";
-import type { SetDetail } from "./api/client";
+import { thumbnail, type SetDetail } from "./api/client";
 import { useSet } from "./api/useSet";
 import { ContactSheet } from "./frames/ContactSheet";
 import { useKeys } from "./keys/useKeys";
 import { LookThrough } from "./lookthrough/LookThrough";
 import { isLaid } from "./picture/names";
 import { Picture } from "./picture/Picture";
-import { startView, useView } from "./picture/view";
+import { frameView, isSame } from "./picture/views";
 import { ViewStrip } from "./picture/ViewStrip";
 import { JobSheet } from "./sheet/JobSheet";
-import { thumbnail } from "./api/client";
+import { fresh, useView } from "./state/store";
 import { Button } from "./ui/controls";
 import { go } from "./ui/path";
 
@@ -23,7 +23,7 @@ export function Workplace({ id }: { id: number }) {
   const sheet = useView((s) => s.sheet);
   useKeys(open, set);
   useFlicking(set);
-  useEffect(() => useView.getState().set(startView), [id]);
+  useEffect(() => useView.getState().set(fresh), [id]);
   if (query.isError)
     return (
       <main className="flex h-full flex-col items-start gap-3 bg-sheet p-10">
@@ -60,11 +60,12 @@ function useFlicking(set: SetDetail | undefined) {
     if (!flicking || !set) return;
     const { hand } = useView.getState();
     // While a frame is laid by hand, it takes turns with the reference.
-    const frames = set.frames.filter((f) => (hand === null ? f.used && isLaid(f) : f.index === hand || f.index === set.reference));
-    let k = frames.findIndex((f) => `frame-${f.index}` === useView.getState().view);
+    const frames = set.frames.filter((f) => (hand === null ? f.used && isLaid(f) : f.id === hand || f.id === set.reference));
+    let k = frames.findIndex((f) => isSame(frameView(f.id), useView.getState().view));
     const next = () => {
       k = (k + 1) % frames.length;
-      useView.getState().set({ view: `frame-${frames[k]?.index}` });
+      const shown = frames[k];
+      if (shown) useView.getState().set({ view: frameView(shown.id) });
     };
     if (!frames.length) return;
     next();

@@ -1,21 +1,26 @@
 //! `evanu clean`: frames in, plate out; the contract is in `docs/formats.md`.
 
 use crate::tell::Step;
+use clap::builder::{PossibleValuesParser, TypedValueParser};
 use evanu_core::combine::Method;
-use evanu_core::composite::origin;
 use evanu_core::evidence::Support;
 use evanu_core::geometry::Rect;
+use evanu_core::patch::origin;
 use evanu_core::pixel::{Depth, FrameSource};
 use evanu_core::plan::Plan;
 use evanu_core::prepare;
 use evanu_core::recipe::{Align, Canvas, Matching, Recipe};
 use evanu_core::render::{Scene, View};
-use evanu_media::{CameraData, Format, Output, TiledFrame, import, kind_of, write, write_grey, write_light};
+use evanu_media::{
+    CameraData, FORMATS, Format, Output, TiledFrame, import, recognised, write, write_grey, write_light,
+};
 use rayon::prelude::*;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
+use std::str::FromStr;
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::time::Instant;
+use strum::VariantNames;
 
 /// Options of `evanu clean`.
 #[derive(clap::Args)]
@@ -27,7 +32,7 @@ pub struct Args {
     #[arg(long)]
     out: PathBuf,
     /// auto, off, shift, rigid, similarity or perspective
-    #[arg(long, default_value = "auto", value_parser = align)]
+    #[arg(long, default_value = "auto", value_parser = one_of::<Align>())]
     align: Align,
     /// Index of the frame whose grid the plate keeps, from 0, or auto
     #[arg(long, default_value = "auto")]
@@ -36,10 +41,10 @@ pub struct Args {
     #[arg(long, default_value = "auto", value_parser = way)]
     method: Way,
     /// reference or common
-    #[arg(long, default_value = "reference", value_parser = canvas)]
+    #[arg(long, default_value = "reference", value_parser = one_of::<Canvas>())]
     canvas: Canvas,
     /// auto, on or off
-    #[arg(long, default_value = "auto", value_parser = switch)]
+    #[arg(long, default_value = "auto", value_parser = one_of::<Matching>())]
     match_exposure: Matching,
     /// Write what was found out as JSON
     #[arg(long)]
@@ -63,38 +68,13 @@ fn way(s: &str) -> Result<Way, String> {
     if s == "auto" { Ok(Way::Auto) } else { s.parse().map(Way::By) }
 }
 
-fn align(s: &str) -> Result<Align, String> {
-    Ok(match s {
-        "auto" => Align::Auto,
-        "off" => Align::Off,
-        "shift" => Align::Shift,
-        "rigid" => Align::Rigid,
-        "similarity" => Align::Similarity,
-        "perspective" => Align::Perspective,
-        "sphere" => {
-            return Err(
-                "sphere is not yet available; use auto, off, shift, rigid, similarity or perspective".into(),
-            );
-        }
-        _ => return Err("use auto, off, shift, rigid, similarity or perspective".into()),
-    })
-}
-
-fn canvas(s: &str) -> Result<Canvas, String> {
-    match s {
-        "reference" => Ok(Canvas::Reference),
-        "common" => Ok(Canvas::Common),
-        _ => Err("use reference or common".into()),
-    }
-}
-
-fn switch(s: &str) -> Result<Matching, String> {
-    match s {
-        "auto" => Ok(Matching::Auto),
-        "on" => Ok(Matching::On),
-        "off" => Ok(Matching::Off),
-        _ => Err("use auto, on or off".into()),
-    }
+/// One of a few words, told with all of them.
+fn one_of<T>() -> impl TypedValueParser<Value = T>
+where
+    T: FromStr + VariantNames + Clone + Send + Sync + 'static,
+    T::Err: std::error::Error + Send + Sync,
+{
+    PossibleValuesParser::new(T::VARIANTS).try_map(|word| word.parse::<T>())
 }
 
 #[derive(Serialize)]
@@ -207,7 +187,7 @@ pub fn run(args: Args) -> Result<(), String> {
         match_exposure: args.match_exposure,
         method: if let Way::By(method) = args.method { method } else { Method::Consensus },
         canvas: args.canvas,
-        ..Recipe::new(sources.len())
+        ..Recipe::new()
     };
     let begin_align = Instant::now();
     let step = Step::new("align");
@@ -249,9 +229,9 @@ pub fn run(args: Args) -> Result<(), String> {
         let canvas = scene.canvas().size();
         write_grey(path, canvas, |r| scene.render(View::Agreement, r, 0)).map_err(|e| e.to_string())?;
     }
-    if let (Some(path), Some(choice)) = (&args.origin, &plan.choice) {
+    if let (Some(path), Some(choice)) = (&args.origin, &plan.label_map) {
         let moments: Vec<u32> = plan.frames.iter().map(|f| f.moment).collect();
-        let picture = origin::picture(choice, &origin::origins(choice, &moments, &plan.lifts));
+        let picture = origin::picture(choice, &origin::origins(choice, &moments, &plan.patches));
         let bytes = evanu_media::encode_png(&picture).map_err(|e| e.to_string())?;
         write_whole(path, &bytes)?;
     }
@@ -382,7 +362,7 @@ fn gather(named: &[PathBuf]) -> Result<Vec<PathBuf>, String> {
         let mut head = [0u8; 16];
         let read =
             std::fs::File::open(&file).and_then(|mut f| std::io::Read::read(&mut f, &mut head)).unwrap_or(0);
-        if read == 0 || kind_of(&head[..read]).is_some() {
+        if read == 0 || recognised(FORMATS, &head[..read]) {
             frames.push(file);
         } else {
             eprintln!("{}: passed over: not a picture Evanu can read", file.display());

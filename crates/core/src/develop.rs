@@ -12,17 +12,23 @@ use std::borrow::Cow;
 
 /// How light becomes a picture.
 #[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
-#[serde(default)]
+#[serde(default, deny_unknown_fields)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Develop {
     /// Stops, -5..=5.
+    #[cfg_attr(feature = "schema", schema(required = true))]
     pub exposure: f32,
     /// Warmer above zero, cooler below, -1..=1: stops between red and blue.
+    #[cfg_attr(feature = "schema", schema(required = true))]
     pub warmth: f32,
     /// More magenta above zero, more green below, -1..=1.
+    #[cfg_attr(feature = "schema", schema(required = true))]
     pub tint: f32,
     /// Brighter above zero; below, what lies beyond white comes back, -1..=1.
+    #[cfg_attr(feature = "schema", schema(required = true))]
     pub highlights: f32,
     /// Brighter above zero, -1..=1.
+    #[cfg_attr(feature = "schema", schema(required = true))]
     pub shadows: f32,
 }
 

@@ -1,18 +1,18 @@
 //! The computation of Evanu: pure functions over pixels and numbers.
 //!
 //! Folders follow the job and import only upwards in this list: [`pixel`], [`geometry`], [`noise`],
-//! [`register`], [`matching`], [`combine`], [`evidence`], [`composite`], [`develop`], [`recipe`], [`render`]. Nothing here touches files,
+//! [`register`], [`matching`], [`combine`], [`evidence`], [`patch`], [`develop`], [`recipe`], [`render`]. Nothing here touches files,
 //! clocks, networks or the environment; the same input gives the same bytes for any number of threads.
 #![deny(unsafe_code)]
 
 pub mod combine;
-pub mod composite;
 pub mod develop;
 pub mod evidence;
 pub mod geometry;
 #[path = "match/mod.rs"]
 pub mod matching;
 pub mod noise;
+pub mod patch;
 pub mod pixel;
 pub mod plan;
 pub mod prepare;

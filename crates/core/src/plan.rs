@@ -1,11 +1,11 @@
 //! What needs the whole set and is computed once: fits, gains, noise, the canvas. Rendering only reads it.
 
-use crate::combine::consensus::Choice;
-use crate::composite::Laid;
+use crate::combine::consensus::LabelMap;
 use crate::evidence::doubts::Doubt;
 use crate::evidence::moving::Moving;
 use crate::geometry::{Bend, Homography, Point, Rect, Size, Surface, Warp};
 use crate::noise::NoiseModel;
+use crate::patch::PlacedPatch;
 use crate::pixel::FrameSource;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
@@ -27,7 +27,7 @@ pub enum Light {
 
 /// The place of a fit where most is left.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
-pub struct Worst {
+pub struct WorstResidual {
     /// In reference coordinates.
     pub at: Point,
     /// What is left there, in reference pixels.
@@ -36,7 +36,7 @@ pub struct Worst {
 
 /// What only one frame shows as the plate does.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
-pub struct Sole {
+pub struct SoleCoverage {
     /// Share of the plate, 0..=1.
     pub share: f64,
     /// The largest such place, in reference pixels.
@@ -73,13 +73,13 @@ pub struct FramePlan {
     /// Places that were found again but moved otherwise, in reference coordinates.
     pub refused: Vec<Point>,
     /// Where the fit leaves most.
-    pub worst: Option<Worst>,
+    pub worst: Option<WorstResidual>,
     /// Frames with the same number were taken from the same camera position.
     pub position: u32,
     /// Frames with the same number show the same moment: the same silhouettes.
     pub moment: u32,
     /// What would be lost without this frame.
-    pub sole: Option<Sole>,
+    pub sole: Option<SoleCoverage>,
     /// Laid by hand.
     pub by_hand: bool,
 }
@@ -142,16 +142,16 @@ pub struct Plan {
     pub lens: Option<f64>,
     /// Which frames the consensus takes at each place; kept apart, for it follows from the frames in use.
     #[serde(skip)]
-    pub choice: Option<Arc<Choice>>,
+    pub label_map: Option<Arc<LabelMap>>,
     /// The places that the consensus does not settle by itself.
     #[serde(skip)]
     pub doubts: Arc<Vec<Doubt>>,
     /// The areas that move and belong.
     #[serde(skip)]
     pub moving: Arc<Vec<Moving>>,
-    /// The recipe's lifts, ready to be laid over the plate in this order.
+    /// The recipe's patches, ready to be laid over the plate in this order.
     #[serde(skip)]
-    pub lifts: Arc<Vec<Laid>>,
+    pub patches: Arc<Vec<PlacedPatch>>,
 }
 
 impl Plan {
@@ -163,10 +163,10 @@ impl Plan {
             noise: NoiseModel::default(),
             light: Light::Steady,
             lens: None,
-            choice: None,
+            label_map: None,
             doubts: Arc::default(),
             moving: Arc::default(),
-            lifts: Arc::default(),
+            patches: Arc::default(),
         }
     }
 

@@ -8,10 +8,10 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 pub struct Cancelled;
 
 /// Called with the share done (0..=1); an error stops the work soon.
-pub type Watch<'a> = &'a (dyn Fn(f32) -> Result<(), Cancelled> + Sync);
+pub type ProgressFn<'a> = &'a (dyn Fn(f32) -> Result<(), Cancelled> + Sync);
 
 /// Watches nothing and never stops.
-pub fn unwatched(_: f32) -> Result<(), Cancelled> {
+pub fn no_progress(_: f32) -> Result<(), Cancelled> {
     Ok(())
 }
 
@@ -19,12 +19,12 @@ pub fn unwatched(_: f32) -> Result<(), Cancelled> {
 pub struct Counter<'a> {
     done: AtomicUsize,
     total: usize,
-    watch: Watch<'a>,
+    watch: ProgressFn<'a>,
 }
 
 impl<'a> Counter<'a> {
     /// `total` parts are to be done.
-    pub fn new(total: usize, watch: Watch<'a>) -> Self {
+    pub fn new(total: usize, watch: ProgressFn<'a>) -> Self {
         Self { done: AtomicUsize::new(0), total: total.max(1), watch }
     }
 

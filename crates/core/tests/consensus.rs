@@ -48,7 +48,7 @@ impl Place {
 
 /// The plan of frames that lie over each other as they are.
 fn decided(frames: &[MemoryFrame]) -> (Recipe, Plan) {
-    let recipe = Recipe::new(frames.len());
+    let recipe = Recipe::new();
     let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
     let mut plan = Plan::of(
         (0..frames.len()).map(|k| FramePlan { moment: k as u32, ..FramePlan::untouched(SIZE) }).collect(),
@@ -139,18 +139,18 @@ fn a_place_that_nobody_shows_clear_is_a_doubt_and_can_be_settled() {
     let mut settled_plan = plan.clone();
     let found = prepare::settle(&mut settled_plan, &recipe);
     assert_eq!(found.iter().flatten().count(), 1);
-    let choice = settled_plan.choice.unwrap();
+    let choice = settled_plan.label_map.unwrap();
     for &p in &doubt.pixels {
         assert_eq!(choice.frames[usize::from(choice.labels[p as usize])], 1);
     }
-    assert_eq!(plan.choice.unwrap().labels.len(), choice.labels.len());
+    assert_eq!(plan.label_map.unwrap().labels.len(), choice.labels.len());
 }
 
 #[test]
 fn where_nothing_moves_all_frames_are_averaged() {
     let frames = place(vec![vec![]; 6]);
     let (recipe, plan) = decided(&frames);
-    let choice = plan.choice.clone().unwrap();
+    let choice = plan.label_map.clone().unwrap();
     let all = (0..choice.labels.len()).filter(|&p| (0..6).all(|k| choice.holds(p, k))).count();
     assert!(all as f64 > 0.999 * choice.labels.len() as f64, "{all} of {}", choice.labels.len());
     assert_eq!(plan.doubts.len(), 0);
@@ -174,7 +174,7 @@ fn frames_set_aside_ask_for_a_new_decision() {
     let frames = place(vec![vec![]; 3]);
     let (recipe, plan) = decided(&frames);
     let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
-    let fewer = Recipe { used: vec![true, false, true], ..recipe };
+    let fewer = Recipe { excluded: [1].into(), ..recipe };
     let scene = Scene::new(&fewer, &plan, &sources);
     let told = scene.render(View::Plate, SIZE.rect(), 0).unwrap_err().to_string();
     assert!(told.contains("not been decided"), "{told}");

@@ -8,9 +8,9 @@ use evanu_core::geometry::{Homography, Point, Rect, Size};
 use evanu_core::pixel::{FrameSource, MemoryFrame, Samples, tone};
 use evanu_core::plan::{Light, Plan};
 use evanu_core::prepare;
-use evanu_core::progress::unwatched;
+use evanu_core::progress::no_progress;
 use evanu_core::random::Random;
-use evanu_core::recipe::{Align, Area, Guide, Hand, Pair, Recipe};
+use evanu_core::recipe::{Align, Area, Guide, ManualAlignment, Pair, Recipe};
 use evanu_core::render::{Scene, View};
 use proptest::prelude::*;
 use std::sync::Mutex;
@@ -129,7 +129,7 @@ impl Shot {
 
 fn plan_of(frames: &[MemoryFrame], recipe: &Recipe) -> Plan {
     let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
-    prepare::plan(recipe, &sources, &[], &unwatched).unwrap()
+    prepare::plan(recipe, &sources, &[], &no_progress).unwrap()
 }
 
 /// How far a frame's fit is from the truth, in reference pixels.
@@ -150,7 +150,7 @@ proptest! {
         let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
         let early = Mutex::new(Vec::new());
         let keep = |plan| early.lock().unwrap().push(plan);
-        let plan = prepare::plan_early(&Recipe::new(4), &sources, &[], &keep, &unwatched).unwrap();
+        let plan = prepare::plan_early(&Recipe::new(), &sources, &[], &keep, &no_progress).unwrap();
         let [first] = &early.into_inner().unwrap()[..] else { panic!("not one early plan") };
         prop_assert_eq!(first.reference, plan.reference);
         for (k, frame) in first.frames.iter().enumerate() {
@@ -176,7 +176,7 @@ proptest! {
         let shots: Vec<Shot> = (0..4).map(|_| Shot::hand_held(&mut random, 2)).collect();
         let frames: Vec<MemoryFrame> =
             shots.iter().enumerate().map(|(k, s)| s.frame(if k == 2 { &other } else { &wall }, &mut random)).collect();
-        let plan = plan_of(&frames, &Recipe::new(4));
+        let plan = plan_of(&frames, &Recipe::new());
         for (k, frame) in plan.frames.iter().enumerate() {
             prop_assert_eq!(frame.misfit.is_some(), k == 2, "frame {}: {:?}", k, frame.misfit);
         }
@@ -193,7 +193,7 @@ fn a_tripod_set_is_left_to_the_pixel_and_told_as_not_moved() {
             Shot { to_wall: Homography::IDENTITY, gain: 1.0, ..crowd }.frame(&wall, &mut random)
         })
         .collect();
-    let plan = plan_of(&frames, &Recipe::new(5));
+    let plan = plan_of(&frames, &Recipe::new());
     for frame in &plan.frames {
         assert_eq!(frame.transform, Homography::IDENTITY);
         assert_eq!(frame.gain, [1.0; 3]);
@@ -210,7 +210,7 @@ fn a_plain_shift_is_not_given_more_freedom_than_it_needs() {
         .map(|&(x, y)| Shot { to_wall: Homography::shift(x, y), gain: 1.0, movers: Vec::new() })
         .collect();
     let frames: Vec<MemoryFrame> = shots.iter().map(|s| s.frame(&wall, &mut random)).collect();
-    let plan = plan_of(&frames, &Recipe { reference: Some(0), ..Recipe::new(3) });
+    let plan = plan_of(&frames, &Recipe { reference: Some(0), ..Recipe::new() });
     for (k, frame) in plan.frames.iter().enumerate() {
         let m = frame.transform.0;
         assert_eq!([m[0], m[1], m[3], m[4], m[6], m[7]], [1.0, 0.0, 0.0, 1.0, 0.0, 0.0], "frame {k}");
@@ -230,9 +230,9 @@ fn a_family_that_cannot_fit_says_so() {
     let shots = [Homography::IDENTITY, about.after(&turn).after(&about.inverse().unwrap())]
         .map(|to_wall| Shot { to_wall, gain: 1.0, movers: Vec::new() });
     let frames: Vec<MemoryFrame> = shots.iter().map(|s| s.frame(&wall, &mut random)).collect();
-    let shifted = plan_of(&frames, &Recipe { reference: Some(0), align: Align::Shift, ..Recipe::new(2) });
+    let shifted = plan_of(&frames, &Recipe { reference: Some(0), align: Align::Shift, ..Recipe::new() });
     assert!(shifted.frames[1].misfit.is_some());
-    let turned = plan_of(&frames, &Recipe { reference: Some(0), align: Align::Rigid, ..Recipe::new(2) });
+    let turned = plan_of(&frames, &Recipe { reference: Some(0), align: Align::Rigid, ..Recipe::new() });
     assert_eq!(turned.frames[1].misfit, None);
     assert!(off(&turned, &shots, 1) < 0.1);
 }
@@ -254,7 +254,7 @@ fn a_frame_on_its_side_is_turned_upright() {
         d[3 * (y * w + x)..][..3].to_vec()
     });
     frames[2] = MemoryFrame::new(Size::new(SIZE.height, SIZE.width), Samples::Eight(turned.collect()));
-    let plan = plan_of(&frames, &Recipe::new(3));
+    let plan = plan_of(&frames, &Recipe::new());
     assert_ne!(plan.reference, 2);
     let found = &plan.frames[2];
     assert_eq!(found.misfit, None);
@@ -300,7 +300,7 @@ fn the_lens_of_a_set_is_told_by_its_frames_and_repaired() {
             .collect();
     let frames: Vec<MemoryFrame> =
         moves.iter().map(|m| seen(&wall, &mut random, &|p| m.apply(without_lens(p, K)), &|_| 1.0)).collect();
-    let plan = plan_of(&frames, &Recipe { reference: Some(0), ..Recipe::new(4) });
+    let plan = plan_of(&frames, &Recipe { reference: Some(0), ..Recipe::new() });
     let found = plan.lens.expect("the lens is plain to see");
     assert!((found - K).abs() < 0.006, "{found}");
     for (k, m) in moves.iter().enumerate().skip(1) {
@@ -317,7 +317,7 @@ fn near_ground_that_shifts_is_bent_to_fit_and_a_plane_needs_no_bend() {
     // The lower part shifts by up to seven pixels, as ground does when the camera moved sideways.
     let depth = |p: Point| Point::new(p.x + 7.0 * (p.y / 400.0).powi(2), p.y);
     let frames = [seen(&wall, &mut random, &|p| p, &|_| 1.0), seen(&wall, &mut random, &depth, &|_| 1.0)];
-    let plan = plan_of(&frames, &Recipe { reference: Some(0), ..Recipe::new(2) });
+    let plan = plan_of(&frames, &Recipe { reference: Some(0), ..Recipe::new() });
     let truth = |p: Point| {
         let mut q = p;
         for _ in 0..30 {
@@ -332,7 +332,7 @@ fn near_ground_that_shifts_is_bent_to_fit_and_a_plane_needs_no_bend() {
     assert!(plan.frames[1].bend.is_some() && bent < 0.5 * plane && bent < 0.15, "{bent} of {plane} px");
 
     let still = [0.0, 9.4].map(|x| seen(&wall, &mut random, &|p| Point::new(p.x + x, p.y), &|_| 1.0));
-    assert_eq!(plan_of(&still, &Recipe::new(2)).frames.iter().filter(|f| f.bend.is_some()).count(), 0);
+    assert_eq!(plan_of(&still, &Recipe::new()).frames.iter().filter(|f| f.bend.is_some()).count(), 0);
 }
 
 /// Two frames of a wall in which a board that fills `share` of the width has been moved by (9, -5).
@@ -362,7 +362,7 @@ fn rect(x0: f64, y0: f64, x1: f64, y1: f64) -> Vec<Point> {
 fn areas_drawn_by_hand_say_what_leads() {
     let frames = board(0.6);
     let recipe =
-        |areas: Vec<Area>| Recipe { reference: Some(0), areas, align: Align::Rigid, ..Recipe::new(2) };
+        |areas: Vec<Area>| Recipe { reference: Some(0), areas, align: Align::Rigid, ..Recipe::new() };
     let at = |plan: &Plan| plan.frames[1].transform.apply(Point::new(300.0, 200.0));
     let area = |guide, outline| vec![Area { on: 0, guide, outline }];
     // Left alone, the larger part leads; ignoring it, the rest does; wanting it to fit, it does.
@@ -396,9 +396,10 @@ fn what_is_laid_by_hand_stays_there_snaps_and_survives_another_reference() {
     };
     // Named to a pixel or so, as a hand does.
     let pairs = vec![pair(60.0, 50.0, 0.8, -0.6), pair(540.0, 60.0, -0.7, 0.5), pair(300.0, 350.0, 0.4, 0.9)];
-    let hand = Hand { frame: 1, on: 0, pairs, shift: [0.0; 2], turn: 0.0, scale: 1.0, snap: false };
-    let laid = |hand: Hand, reference: usize| {
-        let recipe = Recipe { reference: Some(reference), hands: vec![hand], ..Recipe::new(3) };
+    let hand =
+        ManualAlignment { frame: 1, on: 0, pairs, shift: [0.0; 2], turn: 0.0, scale: 1.0, snap: false };
+    let laid = |hand: ManualAlignment, reference: usize| {
+        let recipe = Recipe { reference: Some(reference), manual_alignments: vec![hand], ..Recipe::new() };
         let mut plan = plan_of(&frames, &recipe);
         prepare::lay_by_hand(&mut plan, &recipe, &sources).unwrap();
         plan
@@ -408,14 +409,14 @@ fn what_is_laid_by_hand_stays_there_snaps_and_survives_another_reference() {
     let off = by_hand.frames[1].transform.grid_distance(&truth(1, 0), SIZE);
     assert!(off > 0.1 && off < 2.0, "{off}");
     // A nudge moves it by just that.
-    let nudged = laid(Hand { shift: [3.0, -2.0], ..hand.clone() }, 0);
+    let nudged = laid(ManualAlignment { shift: [3.0, -2.0], ..hand.clone() }, 0);
     let moved = nudged.frames[1].transform.grid_distance(&by_hand.frames[1].transform, SIZE);
     assert!((moved - 13.0f64.sqrt()).abs() < 1e-6, "{moved}");
     // Snapping finds what is near.
-    let snapped = laid(Hand { snap: true, ..hand.clone() }, 0);
+    let snapped = laid(ManualAlignment { snap: true, ..hand.clone() }, 0);
     assert!(snapped.frames[1].transform.grid_distance(&truth(1, 0), SIZE) < 0.05);
     // With another reference it lies over the same things.
-    let other = laid(Hand { snap: true, ..hand.clone() }, 2);
+    let other = laid(ManualAlignment { snap: true, ..hand.clone() }, 2);
     assert!(other.frames[1].transform.grid_distance(&truth(1, 2), SIZE) < 0.05);
     // The reference itself is never moved.
     let reference = laid(hand, 1);
@@ -428,7 +429,7 @@ fn light_that_fell_unevenly_is_matched_as_it_fell() {
     let wall = Wall(80);
     let lamp = |p: Point| (0.45 * p.x / 600.0 - 0.35 * (p.y / 400.0).powi(2)).exp2();
     let frames = [seen(&wall, &mut random, &|p| p, &|_| 1.0), seen(&wall, &mut random, &|p| p, &lamp)];
-    let recipe = Recipe { reference: Some(0), ..Recipe::new(2) };
+    let recipe = Recipe { reference: Some(0), ..Recipe::new() };
     let plan = plan_of(&frames, &recipe);
     assert_eq!(plan.light, Light::Uneven);
     let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
@@ -455,7 +456,7 @@ fn light_varied_on_purpose_is_not_levelled_unless_wanted() {
     let frames: Vec<MemoryFrame> = (0..4)
         .map(|k| seen(&wall, &mut random, &|p| p, &|p| if k % 2 == 1 { lamp(p) } else { 1.0 }))
         .collect();
-    let recipe = Recipe { reference: Some(0), ..Recipe::new(4) };
+    let recipe = Recipe { reference: Some(0), ..Recipe::new() };
     let plan = plan_of(&frames, &recipe);
     assert_eq!(plan.light, Light::Varied);
     let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
@@ -473,7 +474,7 @@ fn several_stops_of_difference_do_not_disturb_the_alignment() {
         .map(|&(x, gain)| Shot { to_wall: Homography::shift(x, -x / 2.0), gain, movers: Vec::new() })
         .collect();
     let frames: Vec<MemoryFrame> = shots.iter().map(|s| s.frame(&wall, &mut random)).collect();
-    let plan = plan_of(&frames, &Recipe { reference: Some(0), ..Recipe::new(3) });
+    let plan = plan_of(&frames, &Recipe { reference: Some(0), ..Recipe::new() });
     for k in 1..3 {
         assert_eq!(plan.frames[k].misfit, None, "frame {k}");
         assert!(off(&plan, &shots, k) < 0.15, "frame {k} is off by {} px", off(&plan, &shots, k));
@@ -491,7 +492,7 @@ fn a_kicked_tripod_has_two_positions_and_both_are_brought_to_the_reference() {
         })
         .collect();
     let frames: Vec<MemoryFrame> = shots.iter().map(|s| s.frame(&wall, &mut random)).collect();
-    let plan = plan_of(&frames, &Recipe::new(6));
+    let plan = plan_of(&frames, &Recipe::new());
     assert_eq!(plan.frames.iter().map(|f| f.position).collect::<Vec<_>>(), [0, 0, 0, 0, 1, 1]);
     assert!(plan.reference < 4, "the frame that asks least change is among the four");
     for k in 0..6 {
@@ -507,7 +508,7 @@ fn the_views_of_a_shoot_are_told_apart() {
     let frames: Vec<MemoryFrame> =
         views.iter().map(|&v| Shot::hand_held(&mut random, 3).frame(&walls[v], &mut random)).collect();
     let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
-    assert_eq!(evanu_core::register::views(&sources, &unwatched).unwrap(), views);
+    assert_eq!(evanu_core::register::views(&sources, &no_progress).unwrap(), views);
 }
 
 #[test]
@@ -526,7 +527,7 @@ fn light_beyond_white_is_kept_matched_and_developed() {
     let frames = [frame(1.0, 2.0), frame(0.5, 4.0)];
     let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
     let method = Method::Median;
-    let recipe = Recipe { reference: Some(0), align: Align::Off, method, ..Recipe::new(2) };
+    let recipe = Recipe { reference: Some(0), align: Align::Off, method, ..Recipe::new() };
     let plan = plan_of(&frames, &recipe);
     assert!(plan.frames[1].gain.iter().all(|g| (g - 2.0).abs() < 0.03), "{:?}", plan.frames[1].gain);
     let scene = Scene::new(&recipe, &plan, &sources);

@@ -70,7 +70,7 @@ fn doubts(standing: Option<Figure>) -> Vec<Doubt> {
     let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
     let untouched = |k: usize| FramePlan { moment: k as u32, ..FramePlan::untouched(SIZE) };
     let mut plan = Plan::of((0..FRAMES).map(untouched).collect());
-    prepare::choose(&mut plan, &Recipe::new(FRAMES), &sources).unwrap();
+    prepare::choose(&mut plan, &Recipe::new(), &sources).unwrap();
     plan.doubts.iter().filter(|d| d.reason == Reason::Still).cloned().collect()
 }
 

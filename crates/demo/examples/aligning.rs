@@ -10,7 +10,7 @@ use evanu_core::geometry::{Homography, Point, Rect, Size};
 use evanu_core::pixel::resample::resample;
 use evanu_core::pixel::{FrameSource, MemoryFrame, Raster, tone};
 use evanu_core::prepare;
-use evanu_core::progress::unwatched;
+use evanu_core::progress::no_progress;
 use evanu_core::random::Random;
 use evanu_core::recipe::Recipe;
 use evanu_demo::{Crowd, Order, Shoot};
@@ -138,7 +138,7 @@ fn main() {
             .collect();
         let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
         let begin = std::time::Instant::now();
-        let Ok(plan) = prepare::plan(&Recipe::new(FRAMES), &sources, &[], &unwatched) else {
+        let Ok(plan) = prepare::plan(&Recipe::new(), &sources, &[], &no_progress) else {
             unreachable!("frames in memory can be read")
         };
         seconds += begin.elapsed().as_secs_f64();

@@ -18,7 +18,7 @@ use evanu_core::pixel::flood::parts;
 use evanu_core::pixel::{FrameSource, MemoryFrame, Raster, Samples};
 use evanu_core::plan::Plan;
 use evanu_core::prepare;
-use evanu_core::progress::unwatched;
+use evanu_core::progress::no_progress;
 use evanu_core::random::Random;
 use evanu_core::recipe::Recipe;
 use evanu_core::render::{Scene, View};
@@ -142,7 +142,7 @@ fn doubted(plate: &Raster, truth: &Raster, plan: &Plan, reached: &[u16]) -> [usi
     let areas = parts(&mut wrong.clone(), w, 0..wrong.len(), 1);
     areas.iter().zip(0..).for_each(|(area, k)| area.iter().for_each(|&p| place[p] = k));
     let sizes: Vec<usize> = areas.iter().map(Vec::len).collect();
-    let Some(choice) = &plan.choice else { return [0; 5] };
+    let Some(choice) = &plan.label_map else { return [0; 5] };
     let mut found = vec![false; sizes.len()];
     let (mut needed, mut idle) = (0, 0);
     let told = std::env::var("DOUBTS").is_ok();
@@ -311,9 +311,9 @@ fn main() {
                 })
                 .collect();
             let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
-            let recipe = Recipe::new(count);
+            let recipe = Recipe::new();
             let clocks: Vec<Option<f64>> = shoot.shots.iter().map(|s| Some(s.time)).collect();
-            let Ok(mut plan) = prepare::plan(&recipe, &sources, &clocks, &unwatched) else {
+            let Ok(mut plan) = prepare::plan(&recipe, &sources, &clocks, &no_progress) else {
                 unreachable!("frames are in memory")
             };
             let begin = Instant::now();

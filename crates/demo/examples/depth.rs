@@ -15,7 +15,7 @@ use evanu_core::geometry::{Correspondence, Model, Point, fit};
 use evanu_core::pixel::{FrameSource, MemoryFrame, Raster, Samples};
 use evanu_core::plan::Plan;
 use evanu_core::prepare;
-use evanu_core::progress::unwatched;
+use evanu_core::progress::no_progress;
 use evanu_core::recipe::Recipe;
 use evanu_core::render::{Scene, View};
 use evanu_demo::{Crowd, Order, Shoot, frame_size};
@@ -47,7 +47,7 @@ fn main() {
     let sway = arguments.next().unwrap_or(15) as f64 / 100.0;
     let width = arguments.next().unwrap_or(900) as u32;
     let size = frame_size(width);
-    let recipe = Recipe::new(FRAMES);
+    let recipe = Recipe::new();
     let (mut ours, mut best, mut lost, mut bent) = (Vec::new(), Vec::new(), 0, 0);
     let (mut ours_seen, mut best_seen) = (Vec::new(), Vec::new());
     let mut gained = Vec::new();
@@ -63,7 +63,7 @@ fn main() {
             .collect();
         let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
         let begin = std::time::Instant::now();
-        let Ok(plan) = prepare::plan(&recipe, &sources, &[], &unwatched) else {
+        let Ok(plan) = prepare::plan(&recipe, &sources, &[], &no_progress) else {
             unreachable!("frames are in memory")
         };
         let seconds = begin.elapsed().as_secs_f64();

@@ -1,14 +1,14 @@
 //! Makes the figure that who stood still is told by: the mean look of visitors who pass through rendered sets.
 //!
 //! `cargo run --release -p evanu-demo --example figure -- [SETS] [SEED]` renders forecourts of ten frames (480 px) and writes
-//! `crates/core/src/evidence/figure.bin`, a byte a number. `CACHE=FOLDER` keeps what is rendered.
+//! `crates/core/src/evidence/figure.bin`, a byte a number. `CACHE=FOLDER` protected what is rendered.
 
 mod kept;
 
 use evanu_core::evidence::still::MOST;
 use evanu_core::pixel::{FrameSource, MemoryFrame, Samples};
 use evanu_core::prepare;
-use evanu_core::progress::unwatched;
+use evanu_core::progress::no_progress;
 use evanu_core::recipe::Recipe;
 use evanu_demo::{Crowd, Order, Shoot, frame_size};
 use kept::rendered;
@@ -29,8 +29,8 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
             .map(|codes| MemoryFrame::new(frame_size(WIDTH), Samples::Eight(codes)))
             .collect();
         let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
-        let recipe = Recipe::new(FRAMES);
-        let plan = prepare::plan(&recipe, &sources, &[], &unwatched)?;
+        let recipe = Recipe::new();
+        let plan = prepare::plan(&recipe, &sources, &[], &no_progress)?;
         looks.extend(prepare::looks(&plan, &recipe, &sources)?);
     }
     let first = looks.first().ok_or("nobody passes")?;

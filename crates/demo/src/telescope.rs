@@ -35,10 +35,10 @@ pub fn telescope(k: usize, frames: usize) -> Vec<Thing> {
         add(Shape::Box(v(p.x - 0.05, 0.84, p.z - 0.10), v(p.x + 0.05, p.y - 0.05, p.z + 0.10)), Stuff::Door);
     }
     // The finder on top.
-    let lift = v(-0.01, 0.135, -0.02);
-    add(Shape::Rod(at(0.08) + lift, at(0.42) + lift, 0.022), Stuff::Brass);
+    let patch = v(-0.01, 0.135, -0.02);
+    add(Shape::Rod(at(0.08) + patch, at(0.42) + patch, 0.022), Stuff::Brass);
     for s in [0.12f32, 0.38] {
-        add(Shape::Rod(at(s), at(s) + lift, 0.012), Stuff::Iron);
+        add(Shape::Rod(at(s), at(s) + patch, 0.012), Stuff::Iron);
     }
     // A brass weight and a closed box beside it.
     add(Shape::Tube(v(0.86, 0.84, 1.72), 0.07, 0.13), Stuff::Brass);

@@ -6,7 +6,7 @@ use evanu_core::geometry::{Point, inside};
 use evanu_core::pixel::{FrameSource, MemoryFrame, Samples};
 use evanu_core::plan::Plan;
 use evanu_core::prepare;
-use evanu_core::progress::unwatched;
+use evanu_core::progress::no_progress;
 use evanu_core::recipe::Recipe;
 use evanu_demo::{Crowd, Order, Shoot, frame_size};
 
@@ -21,9 +21,9 @@ fn plan(shoot: &Shoot) -> Plan {
         })
         .collect();
     let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
-    let recipe = Recipe::new(frames.len());
+    let recipe = Recipe::new();
     let clocks: Vec<Option<f64>> = shoot.shots.iter().map(|s| Some(s.time)).collect();
-    let mut plan = prepare::plan(&recipe, &sources, &clocks, &unwatched).unwrap();
+    let mut plan = prepare::plan(&recipe, &sources, &clocks, &no_progress).unwrap();
     prepare::choose(&mut plan, &recipe, &sources).unwrap();
     plan
 }

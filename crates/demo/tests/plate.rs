@@ -7,7 +7,7 @@ use evanu_core::geometry::{Homography, Rect, Size};
 use evanu_core::pixel::{FrameSource, MemoryFrame, Raster, Samples};
 use evanu_core::plan::Plan;
 use evanu_core::prepare;
-use evanu_core::progress::unwatched;
+use evanu_core::progress::no_progress;
 use evanu_core::recipe::{Align, Canvas, Recipe};
 use evanu_core::render::{Scene, View};
 use evanu_demo::score::psnr;
@@ -38,7 +38,7 @@ fn refs(frames: &[MemoryFrame]) -> Vec<&dyn FrameSource> {
 }
 
 fn plan(recipe: &Recipe, sources: &[&dyn FrameSource]) -> Plan {
-    let mut plan = prepare::plan(recipe, sources, &[], &unwatched).unwrap();
+    let mut plan = prepare::plan(recipe, sources, &[], &no_progress).unwrap();
     prepare::choose(&mut plan, recipe, sources).unwrap();
     plan
 }
@@ -50,7 +50,7 @@ fn whole(scene: &Scene<'_>, view: View) -> Raster {
 #[test]
 fn frames_are_found_to_a_tenth_of_a_pixel_and_the_plate_is_empty() {
     let sources = refs(&BUSY.frames);
-    let recipe = Recipe::new(sources.len());
+    let recipe = Recipe::new();
     let plan = plan(&recipe, &sources);
     let reference = &BUSY.shoot.shots[plan.reference];
     let back = reference.to_place.inverse().unwrap();
@@ -72,7 +72,7 @@ fn frames_are_found_to_a_tenth_of_a_pixel_and_the_plate_is_empty() {
 #[test]
 fn neither_order_nor_threads_change_a_byte() {
     let sources = refs(&BUSY.frames);
-    let recipe = Recipe::new(sources.len());
+    let recipe = Recipe::new();
     let render = |sources: &[&dyn FrameSource]| {
         let plan = plan(&recipe, sources);
         whole(&Scene::new(&recipe, &plan, sources), View::Plate)
@@ -90,7 +90,7 @@ fn neither_order_nor_threads_change_a_byte() {
 fn a_preview_is_the_same_region_of_the_export() {
     let sources = refs(&BUSY.frames);
     for canvas in [Canvas::Reference, Canvas::Common] {
-        let recipe = Recipe { canvas, ..Recipe::new(sources.len()) };
+        let recipe = Recipe { canvas, ..Recipe::new() };
         let plan = plan(&recipe, &sources);
         let scene = Scene::new(&recipe, &plan, &sources);
         for view in [View::Plate, View::Agreement, View::Frame(3)] {
@@ -130,7 +130,7 @@ fn where_nothing_moves_the_plate_is_better_than_any_frame() {
         })
         .collect();
     let sources = refs(&still.frames);
-    let recipe = Recipe::new(sources.len());
+    let recipe = Recipe::new();
     let plan = plan(&recipe, &sources);
     let scene = Scene::new(&recipe, &plan, &sources);
     let truth = empty_frame(still.shoot.place(0), &still.shoot.shots[plan.reference], frame_size(WIDTH));
@@ -147,7 +147,7 @@ fn where_nothing_moves_the_plate_is_better_than_any_frame() {
 fn detail_that_the_mean_of_all_loses_is_the_references() {
     let still = set(Crowd::Nobody, 7);
     let sources = refs(&still.frames);
-    let recipe = Recipe::new(sources.len());
+    let recipe = Recipe::new();
     let plan = plan(&recipe, &sources);
     let scene = Scene::new(&recipe, &plan, &sources);
     let truth = empty_frame(still.shoot.place(0), &still.shoot.shots[plan.reference], frame_size(WIDTH));
@@ -173,7 +173,7 @@ fn a_foreign_frame_is_set_aside_and_one_of_another_size_is_used() {
     };
     let mut sources = refs(&BUSY.frames[..4]);
     sources.extend([&half as &dyn FrameSource, &foreign]);
-    let recipe = Recipe::new(sources.len());
+    let recipe = Recipe::new();
     let plan = plan(&recipe, &sources);
     assert!(
         plan.frames[5].misfit.as_deref().is_some_and(|r| r.contains("another view")),
@@ -199,7 +199,7 @@ fn two_unrelated_frames_give_the_reference_alone() {
     };
     let frames = [noise(1), noise(2)];
     let sources = refs(&frames);
-    let recipe = Recipe::new(2);
+    let recipe = Recipe::new();
     let plan = plan(&recipe, &sources);
     let scene = Scene::new(&recipe, &plan, &sources);
     assert_eq!(scene.used(), [plan.reference]);
@@ -210,7 +210,7 @@ fn two_unrelated_frames_give_the_reference_alone() {
 fn every_allowed_family_stays_within_itself() {
     let sources = refs(&BUSY.frames[..3]);
     for align in [Align::Off, Align::Shift, Align::Rigid, Align::Similarity] {
-        let recipe = Recipe { align, reference: Some(0), ..Recipe::new(3) };
+        let recipe = Recipe { align, reference: Some(0), ..Recipe::new() };
         for frame in plan(&recipe, &sources).frames {
             let m = frame.transform.0;
             assert_eq!([m[6], m[7], m[8]], [0.0, 0.0, 1.0], "{align:?}");
@@ -227,7 +227,7 @@ fn every_allowed_family_stays_within_itself() {
 #[test]
 fn the_common_canvas_is_covered_by_every_frame() {
     let sources = refs(&BUSY.frames);
-    let recipe = Recipe { canvas: Canvas::Common, ..Recipe::new(sources.len()) };
+    let recipe = Recipe { canvas: Canvas::Common, ..Recipe::new() };
     let plan = plan(&recipe, &sources);
     let scene = Scene::new(&recipe, &plan, &sources);
     let canvas = scene.canvas();
@@ -248,7 +248,7 @@ fn the_common_canvas_is_covered_by_every_frame() {
 fn work_can_be_stopped() {
     let sources = refs(&BUSY.frames);
     let stop = |_: f32| Err(evanu_core::progress::Cancelled);
-    let end = prepare::plan(&Recipe::new(sources.len()), &sources, &[], &stop);
+    let end = prepare::plan(&Recipe::new(), &sources, &[], &stop);
     assert!(matches!(end, Err(evanu_core::register::RegisterError::Cancelled(_))));
 }
 
@@ -273,7 +273,7 @@ fn a_soft_frame_is_told_from_the_sharp_ones() {
     };
     let mut sources = refs(&BUSY.frames[..7]);
     sources[3] = &shaken;
-    let plan = plan(&Recipe::new(sources.len()), &sources);
+    let plan = plan(&Recipe::new(), &sources);
     for (k, frame) in plan.frames.iter().enumerate() {
         let sharpness = frame.sharpness.unwrap();
         if k == 3 {

@@ -6,7 +6,7 @@
 use crate::camera::CameraData;
 use crate::error::MediaError;
 use crate::exr;
-use crate::profile::SRGB;
+use crate::read::profile::SRGB;
 use evanu_core::geometry::{Rect, Size};
 use evanu_core::pixel::Raster;
 use jpeg_encoder::{ColorType, Encoder, ImageBuffer, JpegColorType, SamplingFactor, rgb_to_ycbcr};

@@ -6,17 +6,17 @@
 
 mod camera;
 mod colour;
-mod decode;
 mod encode;
 mod error;
 mod exr;
-mod profile;
-#[cfg(feature = "raw")]
-mod raw;
+mod read;
 mod store;
 
 pub use camera::CameraData;
-pub use decode::{Decoded, FileKind, MAX_PIXELS, READS, camera_of, decode, decode_bytes, kind_of};
 pub use encode::{Format, Output, WriteError, encode_jpeg, encode_png, write, write_grey, write_light};
 pub use error::MediaError;
-pub use store::{TiledFrame, import};
+pub use read::{
+    AssetFormat, DecodePicture, Decoded, FORMATS, Frames, MAX_PIXELS, READS, camera_of, decode, decode_bytes,
+    open_asset, recognised,
+};
+pub use store::{TiledFrame, import, store_frame};

@@ -6,8 +6,8 @@
 //! process's memory, and the promise is that memory does not grow with the number of frames.
 
 use crate::camera::CameraData;
-use crate::decode::{Decoded, decode};
 use crate::error::MediaError;
+use crate::read::{Decoded, decode};
 use evanu_core::geometry::{Rect, Size};
 use evanu_core::pixel::{Depth, FrameSource, Samples, SourceError, halve};
 use std::cell::RefCell;
@@ -57,7 +57,15 @@ fn tiles(size: Size) -> (u32, u32) {
 /// # Errors
 /// When the file cannot be decoded or the pyramid cannot be written.
 pub fn import(path: &Path, store: &Path) -> Result<(Size, CameraData), MediaError> {
-    let Decoded { size, samples, headroom, camera } = decode(path)?;
+    store_frame(decode(path)?, store)
+}
+
+/// Writes the pyramid of a decoded frame to `store` (whole or not at all); returns what the camera wrote.
+///
+/// # Errors
+/// When the pyramid cannot be written.
+pub fn store_frame(frame: Decoded, store: &Path) -> Result<(Size, CameraData), MediaError> {
+    let Decoded { size, samples, headroom, camera } = frame;
     write_pyramid(size, samples, headroom, store).map_err(|e| MediaError::writing(store, &e))?;
     Ok((size, camera))
 }

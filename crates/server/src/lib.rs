@@ -3,7 +3,7 @@
 
 mod assets;
 mod events;
-mod lifts;
+mod patches;
 mod pictures;
 mod problem;
 mod routes;
@@ -43,13 +43,13 @@ use utoipa::OpenApi;
         routes::states,
         routes::go_to,
         routes::state_key,
-        lifts::try_lift,
-        lifts::place_lift,
-        lifts::propose,
-        lifts::seams,
-        lifts::lift_picture,
+        patches::try_patch,
+        patches::place_patch,
+        patches::propose,
+        patches::seams,
+        patches::patch_picture,
         pictures::state_picture,
-        lifts::glare,
+        patches::glare,
         routes::samples,
         routes::sample_set,
         routes::start_export,
@@ -105,7 +105,7 @@ pub async fn serve(studio: Studio, listener: TcpListener) -> std::io::Result<()>
                     .guard(guard::fn_guard(move |ctx| local_caller(ctx.head(), port)))
                     .configure(routes::configure)
                     .configure(pictures::configure)
-                    .configure(lifts::configure)
+                    .configure(patches::configure)
                     .route("/sets/{set}/frames", web::post().to(upload::upload_frames))
                     .route("/events", web::get().to(events::events))
                     .default_service(web::to(|| async { problem::not_found_response() })),
@@ -138,7 +138,7 @@ fn local_caller(head: &actix_web::dev::RequestHead, port: u16) -> bool {
 /// # Errors
 /// When the data folder cannot be written.
 pub fn add_demo(studio: &Studio) -> Result<(), evanu_studio::StudioError> {
-    if studio.sets()?.is_empty() {
+    if studio.scenes.summaries()?.is_empty() {
         for sample in &evanu_demo::SETS {
             routes::add_samples(studio, sample)?;
         }

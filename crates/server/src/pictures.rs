@@ -1,10 +1,14 @@
 //! Pixels: tiles, thumbnails and the look-through.
 
 use crate::problem::{Failure, Problem};
-use crate::routes::off;
+use crate::routes::run_blocking;
 use actix_web::http::header::{self, ETag, EntityTag, IfNoneMatch};
 use actix_web::{HttpRequest, HttpResponse, get, web};
-use evanu_studio::{Evidence, ExtentInfo, Look, Method, Pixels, Rect, Studio, StudioError, View};
+use evanu_core::combine::Method;
+use evanu_core::geometry::{Rect, Size};
+use evanu_core::recipe::FrameId;
+use evanu_core::render::View;
+use evanu_studio::{Evidence, ExtentInfo, LookThrough, Pixels, Studio, StudioError};
 use serde::Deserialize;
 use utoipa::IntoParams;
 
@@ -20,15 +24,15 @@ pub fn configure(config: &mut web::ServiceConfig) {
         .service(evidence);
 }
 
-fn view_of(name: &str) -> Result<View, StudioError> {
+fn view_of(name: &str) -> Result<View<FrameId>, StudioError> {
     let unknown = || StudioError::NotFound(format!("there is no view \"{name}\""));
-    let number = |n: &str| n.parse().map_err(|_| unknown());
+    let frame = |n: &str| n.parse().map(FrameId).map_err(|_| unknown());
     match name.split_once('-') {
         None if name == "plate" => Ok(View::Plate),
         None if name == "agreement" => Ok(View::Agreement),
-        Some(("frame", n)) => Ok(View::Frame(number(n)?)),
-        Some(("shot", n)) => Ok(View::Shot(number(n)?)),
-        Some(("difference", n)) => Ok(View::Difference(number(n)?)),
+        Some(("frame", n)) => Ok(View::Frame(frame(n)?)),
+        Some(("shot", n)) => Ok(View::Shot(frame(n)?)),
+        Some(("difference", n)) => Ok(View::Difference(frame(n)?)),
         Some(("by", m)) => m.parse::<Method>().map(View::By).map_err(StudioError::NotFound),
         _ => Err(unknown()),
     }
@@ -36,7 +40,7 @@ fn view_of(name: &str) -> Result<View, StudioError> {
 
 /// What is wanted of a tile.
 #[derive(Deserialize, IntoParams)]
-pub struct Wanted {
+pub struct TileQuery {
     /// A part of it alone: column, row, width and height in its pixels, multiples of 8, with commas between.
     part: Option<String>,
 }
@@ -45,14 +49,14 @@ pub struct Wanted {
 /// `X_Y.png`; `key` is the set's `plate_key` or what its `tile_names` make of the tile; for frames its `frame_key`.
 #[utoipa::path(
     context_path = "/api",
-    params(("set" = i64, Path), ("key" = String, Path), ("name" = String, Path), ("level" = u32, Path), ("file" = String, Path), Wanted),
+    params(("set" = i64, Path), ("key" = String, Path), ("name" = String, Path), ("level" = u32, Path), ("file" = String, Path), TileQuery),
     responses((status = 200, content_type = "image/jpeg", body = Vec<u8>), (status = 304), (status = 400, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem))
 )]
 #[get("/sets/{set}/tiles/{key}/{name}/{level}/{file}")]
 pub async fn tile(
     studio: web::Data<Studio>,
     path: web::Path<(i64, String, String, u32, String)>,
-    wanted: web::Query<Wanted>,
+    wanted: web::Query<TileQuery>,
     request: HttpRequest,
 ) -> Result<HttpResponse, Failure> {
     let (set, key, name, level, file) = path.into_inner();
@@ -63,7 +67,8 @@ pub async fn tile(
         StudioError::Invalid("a part of a tile is column, row, width and height with commas between".into())
     };
     let part = wanted.into_inner().part.map(|p| parse_part(&p).ok_or_else(no_part)).transpose()?;
-    let (bytes, tag) = off(&studio, move |s| s.tile(set, &key, view, (level, (x, y)), part, kind)).await?;
+    let (bytes, tag) =
+        run_blocking(&studio, move |s| s.scenes.tile(set, &key, view, (level, (x, y)), part, kind)).await?;
     let tag = EntityTag::new_strong(tag.replace(|c: char| !c.is_ascii_alphanumeric(), "-"));
     let known = match request
         .headers()
@@ -129,7 +134,7 @@ pub async fn cover(
     set: web::Path<i64>,
     side: web::Query<Side>,
 ) -> Result<HttpResponse, Failure> {
-    Ok(small(off(&studio, move |s| s.thumbnail(*set, None, side.side)).await?))
+    Ok(small(run_blocking(&studio, move |s| s.scenes.thumbnail(*set, None, side.side)).await?))
 }
 
 /// A small picture of the plate in a state of the history.
@@ -141,7 +146,7 @@ pub async fn state_picture(
     side: web::Query<Side>,
 ) -> Result<HttpResponse, Failure> {
     let (set, seq) = *path;
-    Ok(small(off(&studio, move |s| s.state_picture(set, seq, side.side)).await?))
+    Ok(small(run_blocking(&studio, move |s| s.scenes.state_picture(set, seq, side.side)).await?))
 }
 
 /// A small picture of a frame as shot.
@@ -153,7 +158,7 @@ pub async fn frame_thumbnail(
     side: web::Query<Side>,
 ) -> Result<HttpResponse, Failure> {
     let (set, frame) = *path;
-    Ok(small(off(&studio, move |s| s.thumbnail(set, Some(frame), side.side)).await?))
+    Ok(small(run_blocking(&studio, move |s| s.scenes.thumbnail(set, Some(FrameId(frame)), side.side)).await?))
 }
 
 /// Side of the spot in the middle of a crop that is compared with the plate, in the crop's pixels.
@@ -161,7 +166,7 @@ const SPOT: u32 = 14;
 
 /// A place to look at.
 #[derive(Deserialize, IntoParams)]
-pub struct Place {
+pub struct LookQuery {
     /// Column on the canvas, in full-size pixels.
     x: f64,
     /// Row on the canvas.
@@ -182,19 +187,21 @@ pub struct Place {
 }
 
 /// The same place in every frame, or by every method.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path), Place), responses((status = 200, body = Look), (status = 409, body = Problem)))]
+#[utoipa::path(context_path = "/api", params(("set" = i64, Path), LookQuery), responses((status = 200, body = LookThrough), (status = 409, body = Problem)))]
 #[get("/sets/{set}/look")]
 pub async fn look(
     studio: web::Data<Studio>,
     set: web::Path<i64>,
-    place: web::Query<Place>,
-) -> Result<web::Json<Look>, Failure> {
+    place: web::Query<LookQuery>,
+) -> Result<web::Json<LookThrough>, Failure> {
     let p = place.into_inner();
-    let size = evanu_core::geometry::Size::new(p.width, p.height);
+    let size = Size::new(p.width, p.height);
     let side = |wanted: Option<u32>, most: u32| wanted.unwrap_or(SPOT).clamp(1, most.max(1));
-    let spot =
-        evanu_core::geometry::Size::new(side(p.spot_width, size.width), side(p.spot_height, size.height));
-    Ok(web::Json(off(&studio, move |s| s.look(*set, (p.x, p.y), p.level, (size, spot), p.methods)).await?))
+    let spot = Size::new(side(p.spot_width, size.width), side(p.spot_height, size.height));
+    Ok(web::Json(
+        run_blocking(&studio, move |s| s.scenes.look(*set, (p.x, p.y), p.level, (size, spot), p.methods))
+            .await?,
+    ))
 }
 
 #[cfg(test)]
@@ -204,7 +211,7 @@ mod tests {
     #[test]
     fn names_of_views_and_tiles_are_understood_and_others_refused() {
         assert_eq!(view_of("plate").unwrap(), View::Plate);
-        assert_eq!(view_of("frame-3").unwrap(), View::Frame(3));
+        assert_eq!(view_of("frame-3").unwrap(), View::Frame(FrameId(3)));
         assert_eq!(view_of("by-rank:30").unwrap(), View::By(Method::Rank(30)));
         assert!(view_of("frame-x").is_err() && view_of("by-nothing").is_err() && view_of("../x").is_err());
         assert_eq!(parse_tile("3_4.png"), Some(((3, 4), Pixels::Png)));
@@ -218,25 +225,25 @@ mod tests {
 
 /// A thing pointed at.
 #[derive(Deserialize, IntoParams)]
-pub struct Thing {
+pub struct ExtentQuery {
     /// Column on the canvas, in full-size pixels.
     x: f64,
     /// Row on the canvas.
     y: f64,
-    /// Index of the frame whose content there is meant.
-    frame: usize,
+    /// The frame whose content there is meant.
+    frame: i64,
 }
 
 /// How far what a frame shows instead of the plate around a place reaches.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path), Thing), responses((status = 200, body = ExtentInfo), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[utoipa::path(context_path = "/api", params(("set" = i64, Path), ExtentQuery), responses((status = 200, body = ExtentInfo), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[get("/sets/{set}/extent")]
 pub async fn extent(
     studio: web::Data<Studio>,
     set: web::Path<i64>,
-    thing: web::Query<Thing>,
+    thing: web::Query<ExtentQuery>,
 ) -> Result<web::Json<ExtentInfo>, Failure> {
     let t = thing.into_inner();
-    Ok(web::Json(off(&studio, move |s| s.extent(*set, (t.x, t.y), t.frame)).await?))
+    Ok(web::Json(run_blocking(&studio, move |s| s.scenes.extent(*set, (t.x, t.y), FrameId(t.frame))).await?))
 }
 
 /// A picture about where the plate's pixels come from, over the reference.
@@ -247,7 +254,7 @@ pub async fn evidence(
     path: web::Path<(i64, Evidence)>,
 ) -> Result<HttpResponse, Failure> {
     let (set, what) = *path;
-    let bytes = off(&studio, move |s| s.evidence(set, what)).await?;
+    let bytes = run_blocking(&studio, move |s| s.scenes.evidence(set, what)).await?;
     Ok(HttpResponse::Ok()
         .content_type("image/png")
         .insert_header((header::CACHE_CONTROL, "private, max-age=3600"))

@@ -24,6 +24,13 @@ pub struct Problem {
 #[derive(Debug)]
 pub struct Failure(StatusCode, String);
 
+impl Failure {
+    /// A failure that is no studio's.
+    pub fn new(status: StatusCode, detail: &str) -> Self {
+        Self(status, detail.to_owned())
+    }
+}
+
 impl std::fmt::Display for Failure {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.write_str(&self.1)
@@ -36,6 +43,7 @@ impl From<StudioError> for Failure {
             StudioError::NotFound(_) => StatusCode::NOT_FOUND,
             StudioError::Invalid(_) => StatusCode::BAD_REQUEST,
             StudioError::Conflict(_) | StudioError::Cancelled => StatusCode::CONFLICT,
+            StudioError::Outdated { .. } => StatusCode::PRECONDITION_FAILED,
             StudioError::Media(_) => StatusCode::UNPROCESSABLE_ENTITY,
             StudioError::Storage(_) => StatusCode::INTERNAL_SERVER_ERROR,
         };

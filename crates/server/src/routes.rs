@@ -1,8 +1,13 @@
 //! Sets, recipes, runs and exports.
 
 use crate::problem::{Failure, Problem};
-use actix_web::http::header::{ContentDisposition, DispositionParam, DispositionType};
-use actix_web::{HttpRequest, HttpResponse, delete, get, post, put, web};
+use actix_files::NamedFile;
+use actix_web::http::StatusCode;
+use actix_web::http::header::{
+    ContentDisposition, ContentEncoding, DispositionParam, DispositionType, Header, IfMatch,
+};
+use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post, put, web};
+use evanu_core::recipe::FrameId;
 use evanu_studio::{
     AgreementFact, Change, DoubtInfo, ExportRequest, FitInfo, FolderInfo, MovingInfo, RelinkInfo, RunInfo,
     SetDetail, SetSummary, StateInfo, StateKey, Studio, StudioError,
@@ -13,7 +18,7 @@ use utoipa::{IntoParams, ToSchema};
 type Shared = web::Data<Studio>;
 
 /// Runs blocking work beside the request threads.
-pub async fn off<T: Send + 'static>(
+pub async fn run_blocking<T: Send + 'static>(
     studio: &Shared,
     work: impl FnOnce(&Studio) -> Result<T, StudioError> + Send + 'static,
 ) -> Result<T, Failure> {
@@ -52,7 +57,7 @@ pub struct FolderQuery {
 #[derive(Deserialize, ToSchema)]
 pub struct Move {
     /// Identities of the frames.
-    pub frames: Vec<i64>,
+    pub frames: Vec<FrameId>,
     /// The set they go to; a new one without it.
     pub to: Option<i64>,
 }
@@ -102,15 +107,16 @@ pub fn configure(config: &mut web::ServiceConfig) {
 #[utoipa::path(context_path = "/api", responses((status = 200, body = [SetSummary])))]
 #[get("/sets")]
 pub async fn list_sets(studio: Shared) -> Result<web::Json<Vec<SetSummary>>, Failure> {
-    Ok(web::Json(off(&studio, Studio::sets).await?))
+    Ok(web::Json(run_blocking(&studio, |s| s.scenes.summaries()).await?))
 }
 
 /// Makes an empty set.
 #[utoipa::path(context_path = "/api", request_body = Name, responses((status = 201, body = Id), (status = 400, body = Problem)))]
 #[post("/sets")]
 pub async fn create_set(studio: Shared, name: web::Json<Name>) -> Result<HttpResponse, Failure> {
-    let id =
-        off(&studio, move |s| if name.sort { s.create_shoot(&name.name) } else { s.create_set(&name.name) });
+    let id = run_blocking(&studio, move |s| {
+        if name.sort { s.sets.create_shoot(&name.name) } else { s.sets.create(&name.name) }
+    });
     Ok(HttpResponse::Created().json(Id { id: id.await? }))
 }
 
@@ -133,7 +139,7 @@ pub async fn folder(
     from: HttpRequest,
 ) -> Result<web::Json<FolderInfo>, Failure> {
     at_this_computer(&from)?;
-    Ok(web::Json(off(&studio, move |s| s.folder(query.path.as_deref())).await?))
+    Ok(web::Json(run_blocking(&studio, move |s| s.assets.folder(query.path.as_deref())).await?))
 }
 
 /// Adds the pictures of a folder of this computer; afterwards, `prepare` begins the work.
@@ -146,7 +152,7 @@ pub async fn add_folder(
     from: HttpRequest,
 ) -> Result<HttpResponse, Failure> {
     at_this_computer(&from)?;
-    off(&studio, move |s| s.add_folder(*set, &request.path, request.copy)).await?;
+    run_blocking(&studio, move |s| s.assets.add_folder(*set, &request.path, request.copy)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -158,7 +164,7 @@ pub async fn move_frames(
     set: web::Path<i64>,
     request: web::Json<Move>,
 ) -> Result<web::Json<Id>, Failure> {
-    let id = off(&studio, move |s| s.move_frames(*set, &request.frames, request.to)).await?;
+    let id = run_blocking(&studio, move |s| s.move_frames(*set, &request.frames, request.to)).await?;
     Ok(web::Json(Id { id }))
 }
 
@@ -172,14 +178,14 @@ pub async fn relink(
     from: HttpRequest,
 ) -> Result<web::Json<RelinkInfo>, Failure> {
     at_this_computer(&from)?;
-    Ok(web::Json(off(&studio, move |s| s.relink(*set, &request.path)).await?))
+    Ok(web::Json(run_blocking(&studio, move |s| s.relink(*set, &request.path)).await?))
 }
 
 /// What a frame's fit rests on.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("index" = usize, Path)), responses((status = 200, body = FitInfo), (status = 404, body = Problem)))]
-#[get("/sets/{set}/fits/{index}")]
-pub async fn fit(studio: Shared, path: web::Path<(i64, usize)>) -> Result<web::Json<FitInfo>, Failure> {
-    Ok(web::Json(off(&studio, move |s| s.fit(path.0, path.1)).await?))
+#[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("frame" = i64, Path)), responses((status = 200, body = FitInfo), (status = 404, body = Problem)))]
+#[get("/sets/{set}/fits/{frame}")]
+pub async fn fit(studio: Shared, path: web::Path<(i64, i64)>) -> Result<web::Json<FitInfo>, Failure> {
+    Ok(web::Json(run_blocking(&studio, move |s| s.scenes.fit(path.0, FrameId(path.1))).await?))
 }
 
 /// The sample sets that ship with the program.
@@ -214,19 +220,19 @@ pub struct Sample {
 pub async fn sample_set(studio: Shared, name: web::Path<String>) -> Result<HttpResponse, Failure> {
     let sample = evanu_demo::SETS.iter().find(|s| s.name == name.as_str());
     let sample = sample.ok_or_else(|| StudioError::NotFound(format!("there is no sample set \"{name}\"")))?;
-    let id = off(&studio, move |s| add_samples(s, sample)).await?;
+    let id = run_blocking(&studio, move |s| add_samples(s, sample)).await?;
     Ok(HttpResponse::Created().json(Id { id }))
 }
 
 /// Brings a sample set in as if its files had been dropped.
 pub(crate) fn add_samples(studio: &Studio, sample: &evanu_demo::SetInfo) -> Result<i64, StudioError> {
-    let id = studio.create_set(sample.title)?;
+    let id = studio.sets.create(sample.title)?;
     for (name, bytes) in sample.frames {
-        let mut incoming = studio.incoming(id, name)?;
+        let mut incoming = studio.assets.incoming(id, name)?;
         incoming.take(bytes)?;
-        studio.add_frame(id, incoming)?;
+        studio.assets.add(id, incoming)?;
     }
-    studio.prepare_set(id)?;
+    studio.prepare(id)?;
     Ok(id)
 }
 
@@ -234,7 +240,7 @@ pub(crate) fn add_samples(studio: &Studio, sample: &evanu_demo::SetInfo) -> Resu
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 200, body = SetDetail), (status = 404, body = Problem)))]
 #[get("/sets/{set}")]
 pub async fn get_set(studio: Shared, set: web::Path<i64>) -> Result<web::Json<SetDetail>, Failure> {
-    Ok(web::Json(off(&studio, move |s| s.set(*set)).await?))
+    Ok(web::Json(run_blocking(&studio, move |s| s.set(*set)).await?))
 }
 
 /// Gives a set another name.
@@ -245,7 +251,7 @@ pub async fn rename_set(
     set: web::Path<i64>,
     name: web::Json<Name>,
 ) -> Result<HttpResponse, Failure> {
-    off(&studio, move |s| s.rename_set(*set, &name.name)).await?;
+    run_blocking(&studio, move |s| s.sets.rename(*set, &name.name)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -253,7 +259,7 @@ pub async fn rename_set(
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 204), (status = 404, body = Problem)))]
 #[delete("/sets/{set}")]
 pub async fn delete_set(studio: Shared, set: web::Path<i64>) -> Result<HttpResponse, Failure> {
-    off(&studio, move |s| s.delete_set(*set, true)).await?;
+    run_blocking(&studio, move |s| s.delete(*set, true)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -261,7 +267,7 @@ pub async fn delete_set(studio: Shared, set: web::Path<i64>) -> Result<HttpRespo
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 204), (status = 404, body = Problem)))]
 #[post("/sets/{set}/restore")]
 pub async fn restore_set(studio: Shared, set: web::Path<i64>) -> Result<HttpResponse, Failure> {
-    off(&studio, move |s| s.delete_set(*set, false)).await?;
+    run_blocking(&studio, move |s| s.delete(*set, false)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -269,40 +275,81 @@ pub async fn restore_set(studio: Shared, set: web::Path<i64>) -> Result<HttpResp
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 201, body = Id), (status = 404, body = Problem)))]
 #[post("/sets/{set}/duplicate")]
 pub async fn duplicate_set(studio: Shared, set: web::Path<i64>) -> Result<HttpResponse, Failure> {
-    let id = off(&studio, move |s| s.duplicate_set(*set)).await?;
+    let id = run_blocking(&studio, move |s| s.duplicate(*set)).await?;
     Ok(HttpResponse::Created().json(Id { id }))
 }
 
-/// Puts a new recipe in force.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), request_body = Change, responses((status = 200, body = SetDetail), (status = 409, body = Problem)))]
-#[put("/sets/{set}/recipe")]
+/// The revision that an act follows from, by its `If-Match` header; `None` where any will do (`*`).
+///
+/// # Errors
+/// When it is missing: an act that does not say what it follows from could undo another window's work unseen.
+fn followed(request: &HttpRequest) -> Result<Option<i64>, Failure> {
+    let missing = || {
+        let told = "an act says by If-Match which revision of the set it follows from, or * for any";
+        Failure::new(StatusCode::PRECONDITION_REQUIRED, told)
+    };
+    match IfMatch::parse(request) {
+        Ok(IfMatch::Any) => Ok(None),
+        Ok(IfMatch::Items(tags)) => {
+            let [tag] = &tags[..] else { return Err(missing()) };
+            tag.tag().parse().map(Some).map_err(|_| missing())
+        }
+        Err(_) => Err(missing()),
+    }
+}
+
+/// Puts a change of the recipe in force.
+#[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("If-Match" = String, Header, description = "The set's revision that it follows from")), request_body = Change, responses((status = 200, body = SetDetail), (status = 400, body = Problem), (status = 409, body = Problem), (status = 412, body = Problem), (status = 428, body = Problem)))]
+#[patch("/sets/{set}/recipe")]
 pub async fn change_recipe(
     studio: Shared,
     set: web::Path<i64>,
     change: web::Json<Change>,
+    request: HttpRequest,
 ) -> Result<web::Json<SetDetail>, Failure> {
-    Ok(web::Json(off(&studio, move |s| s.change(*set, &change).and_then(|()| s.set(*set))).await?))
+    let revision = followed(&request)?;
+    let detail = run_blocking(&studio, move |s| s.change(*set, &change, revision).and_then(|()| s.set(*set)));
+    Ok(web::Json(detail.await?))
 }
 
 /// Takes the last decision back.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 200, body = SetDetail), (status = 409, body = Problem)))]
+#[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("If-Match" = String, Header, description = "The set's revision that it follows from")), responses((status = 200, body = SetDetail), (status = 409, body = Problem), (status = 412, body = Problem), (status = 428, body = Problem)))]
 #[post("/sets/{set}/undo")]
-pub async fn undo(studio: Shared, set: web::Path<i64>) -> Result<web::Json<SetDetail>, Failure> {
-    Ok(web::Json(off(&studio, move |s| s.step(*set, -1).and_then(|()| s.set(*set))).await?))
+pub async fn undo(
+    studio: Shared,
+    set: web::Path<i64>,
+    request: HttpRequest,
+) -> Result<web::Json<SetDetail>, Failure> {
+    step(&studio, *set, -1, &request).await
 }
 
 /// Makes a decision again that was taken back.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 200, body = SetDetail), (status = 409, body = Problem)))]
+#[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("If-Match" = String, Header, description = "The set's revision that it follows from")), responses((status = 200, body = SetDetail), (status = 409, body = Problem), (status = 412, body = Problem), (status = 428, body = Problem)))]
 #[post("/sets/{set}/redo")]
-pub async fn redo(studio: Shared, set: web::Path<i64>) -> Result<web::Json<SetDetail>, Failure> {
-    Ok(web::Json(off(&studio, move |s| s.step(*set, 1).and_then(|()| s.set(*set))).await?))
+pub async fn redo(
+    studio: Shared,
+    set: web::Path<i64>,
+    request: HttpRequest,
+) -> Result<web::Json<SetDetail>, Failure> {
+    step(&studio, *set, 1, &request).await
+}
+
+async fn step(
+    studio: &Shared,
+    set: i64,
+    by: i64,
+    request: &HttpRequest,
+) -> Result<web::Json<SetDetail>, Failure> {
+    let revision = followed(request)?;
+    let detail = run_blocking(studio, move |s| s.step(set, by, revision).and_then(|()| s.set(set)));
+    Ok(web::Json(detail.await?))
 }
 
 /// Reads and aligns what has not been yet.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 202), (status = 404, body = Problem)))]
 #[post("/sets/{set}/prepare")]
 pub async fn prepare(studio: Shared, set: web::Path<i64>) -> Result<HttpResponse, Failure> {
-    off(&studio, move |s| s.prepare_set(*set)).await?;
+    run_blocking(&studio, move |s| s.prepare(*set)).await?;
     Ok(HttpResponse::Accepted().finish())
 }
 
@@ -310,7 +357,7 @@ pub async fn prepare(studio: Shared, set: web::Path<i64>) -> Result<HttpResponse
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("frame" = i64, Path)), responses((status = 204), (status = 409, body = Problem)))]
 #[delete("/sets/{set}/frames/{frame}")]
 pub async fn dismiss_frame(studio: Shared, path: web::Path<(i64, i64)>) -> Result<HttpResponse, Failure> {
-    off(&studio, move |s| s.dismiss_frame(path.0, path.1)).await?;
+    run_blocking(&studio, move |s| s.sets.dismiss_frame(path.0, FrameId(path.1))).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -318,39 +365,40 @@ pub async fn dismiss_frame(studio: Shared, path: web::Path<(i64, i64)>) -> Resul
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 200, body = AgreementFact), (status = 409, body = Problem)))]
 #[get("/sets/{set}/agreement")]
 pub async fn agreement(studio: Shared, set: web::Path<i64>) -> Result<web::Json<AgreementFact>, Failure> {
-    Ok(web::Json(off(&studio, move |s| s.agreement(*set)).await?))
+    Ok(web::Json(run_blocking(&studio, move |s| s.scenes.agreement(*set)).await?))
 }
 
 /// The places that the consensus does not settle by itself, largest first.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 200, body = [DoubtInfo]), (status = 409, body = Problem)))]
 #[get("/sets/{set}/doubts")]
 pub async fn doubts(studio: Shared, set: web::Path<i64>) -> Result<web::Json<Vec<DoubtInfo>>, Failure> {
-    Ok(web::Json(off(&studio, move |s| s.doubts(*set)).await?))
+    Ok(web::Json(run_blocking(&studio, move |s| s.scenes.doubts(*set)).await?))
 }
 
 /// The areas that move and belong, largest first.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 200, body = [MovingInfo]), (status = 409, body = Problem)))]
 #[get("/sets/{set}/moving")]
 pub async fn moving(studio: Shared, set: web::Path<i64>) -> Result<web::Json<Vec<MovingInfo>>, Failure> {
-    Ok(web::Json(off(&studio, move |s| s.moving(*set)).await?))
+    Ok(web::Json(run_blocking(&studio, move |s| s.scenes.moving(*set)).await?))
 }
 
 /// All states of a set, oldest first: a tree, each made from its parent.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 200, body = Vec<StateInfo>), (status = 404, body = Problem)))]
 #[get("/sets/{set}/history")]
 pub async fn states(studio: Shared, set: web::Path<i64>) -> Result<web::Json<Vec<StateInfo>>, Failure> {
-    Ok(web::Json(off(&studio, move |s| s.states(*set)).await?))
+    Ok(web::Json(run_blocking(&studio, move |s| s.sets.states(*set)).await?))
 }
 
 /// Returns to a state.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("seq" = i64, Path)), responses((status = 200, body = SetDetail), (status = 404, body = Problem)))]
+#[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("seq" = i64, Path), ("If-Match" = String, Header, description = "The set's revision that it follows from")), responses((status = 200, body = SetDetail), (status = 404, body = Problem), (status = 412, body = Problem), (status = 428, body = Problem)))]
 #[post("/sets/{set}/history/{seq}")]
-pub async fn go_to(studio: Shared, path: web::Path<(i64, i64)>) -> Result<web::Json<SetDetail>, Failure> {
-    let (set, seq) = *path;
-    let detail = off(&studio, move |s| {
-        s.go_to(set, seq)?;
-        s.set(set)
-    });
+pub async fn go_to(
+    studio: Shared,
+    path: web::Path<(i64, i64)>,
+    request: HttpRequest,
+) -> Result<web::Json<SetDetail>, Failure> {
+    let ((set, seq), revision) = (*path, followed(&request)?);
+    let detail = run_blocking(&studio, move |s| s.go_to(set, seq, revision).and_then(|()| s.set(set)));
     Ok(web::Json(detail.await?))
 }
 
@@ -359,7 +407,7 @@ pub async fn go_to(studio: Shared, path: web::Path<(i64, i64)>) -> Result<web::J
 #[get("/sets/{set}/history/{seq}")]
 pub async fn state_key(studio: Shared, path: web::Path<(i64, i64)>) -> Result<web::Json<StateKey>, Failure> {
     let (set, seq) = *path;
-    Ok(web::Json(off(&studio, move |s| s.state_key(set, seq)).await?))
+    Ok(web::Json(run_blocking(&studio, move |s| s.scenes.state_key(set, seq)).await?))
 }
 
 /// Begins to write the plate to a file.
@@ -370,7 +418,7 @@ pub async fn start_export(
     set: web::Path<i64>,
     request: web::Json<ExportRequest>,
 ) -> Result<HttpResponse, Failure> {
-    let id = off(&studio, move |s| s.start_export(*set, &request)).await?;
+    let id = run_blocking(&studio, move |s| s.export(*set, &request)).await?;
     Ok(HttpResponse::Accepted().json(Id { id }))
 }
 
@@ -378,53 +426,34 @@ pub async fn start_export(
 #[utoipa::path(context_path = "/api", params(("run" = i64, Path)), responses((status = 200, body = RunInfo), (status = 404, body = Problem)))]
 #[get("/runs/{run}")]
 pub async fn get_run(studio: Shared, run: web::Path<i64>) -> Result<web::Json<RunInfo>, Failure> {
-    Ok(web::Json(off(&studio, move |s| s.run(*run)).await?))
+    Ok(web::Json(run_blocking(&studio, move |s| s.queue.run(*run)).await?))
 }
 
 /// Stops a run.
 #[utoipa::path(context_path = "/api", params(("run" = i64, Path)), responses((status = 204), (status = 409, body = Problem)))]
 #[delete("/runs/{run}")]
 pub async fn cancel_run(studio: Shared, run: web::Path<i64>) -> Result<HttpResponse, Failure> {
-    off(&studio, move |s| s.cancel(*run)).await?;
+    run_blocking(&studio, move |s| s.queue.cancel(*run)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
 /// The file that an export wrote.
 #[utoipa::path(context_path = "/api", params(("run" = i64, Path)), responses((status = 200, body = Vec<u8>, content_type = "application/octet-stream"), (status = 404, body = Problem)))]
 #[get("/runs/{run}/file")]
-pub async fn exported_file(studio: Shared, run: web::Path<i64>) -> Result<HttpResponse, Failure> {
-    use futures_util::StreamExt;
-    let (path, name) = off(&studio, move |s| s.exported(*run)).await?;
+pub async fn exported_file(
+    studio: Shared,
+    run: web::Path<i64>,
+    request: HttpRequest,
+) -> Result<HttpResponse, Failure> {
+    let (path, name) = run_blocking(&studio, move |s| s.exported(*run)).await?;
     let shown = path.clone();
-    let file = web::block(move || std::fs::File::open(path))
-        .await?
-        .map_err(|e| StudioError::from(evanu_media::MediaError::reading(&shown, &e)))?;
-    let length = file.metadata().map_or(0, |m| m.len());
-    // The file is read in pieces beside the request threads: an export may be larger than memory.
-    let pieces = futures_util::stream::unfold(file, |mut file| async move {
-        let read = web::block(move || {
-            let mut piece = vec![0; 1 << 18];
-            let n = std::io::Read::read(&mut file, &mut piece);
-            n.map(|n| {
-                piece.truncate(n);
-                (piece, file)
-            })
-        });
-        match read.await {
-            Ok(Ok((piece, _))) if piece.is_empty() => None,
-            Ok(Ok((piece, file))) => Some((Ok::<_, std::io::Error>(web::Bytes::from(piece)), file)),
-            Ok(Err(_)) | Err(_) => None,
-        }
-    })
-    .boxed_local();
+    let opened = web::block(move || NamedFile::open(path)).await?;
+    let file = opened.map_err(|e| StudioError::from(evanu_media::MediaError::reading(&shown, &e)))?;
     let disposition = ContentDisposition {
         disposition: DispositionType::Attachment,
         parameters: vec![DispositionParam::Filename(name)],
     };
-    Ok(HttpResponse::Ok()
-        .insert_header(disposition)
-        .insert_header(actix_web::http::header::ContentEncoding::Identity)
-        .content_type("application/octet-stream")
-        .no_chunking(length)
-        .streaming(pieces))
+    // In pieces, and from where an interrupted download went on: an export may be larger than memory.
+    let file = file.set_content_disposition(disposition).set_content_type(mime::APPLICATION_OCTET_STREAM);
+    Ok(file.set_content_encoding(ContentEncoding::Identity).into_response(&request))
 }

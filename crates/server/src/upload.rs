@@ -1,7 +1,7 @@
 //! Many files at once, streamed to disk as they arrive.
 
 use crate::problem::{Failure, Problem};
-use crate::routes::off;
+use crate::routes::run_blocking;
 use actix_multipart::Multipart;
 use actix_web::{HttpResponse, web};
 use evanu_studio::{Studio, StudioError};
@@ -21,16 +21,16 @@ pub async fn upload_frames(
     while let Some(part) = parts.next().await {
         let mut part = part.map_err(cut)?;
         let name = part.content_disposition().and_then(|d| d.get_filename()).unwrap_or("frame").to_owned();
-        let mut incoming = off(&studio, move |s| s.incoming(set, &name)).await?;
+        let mut incoming = run_blocking(&studio, move |s| s.assets.incoming(set, &name)).await?;
         while let Some(bytes) = part.next().await {
             let bytes = bytes.map_err(cut)?;
-            incoming = off(&studio, move |_| {
+            incoming = run_blocking(&studio, move |_| {
                 incoming.take(&bytes)?;
                 Ok(incoming)
             })
             .await?;
         }
-        off(&studio, move |s| s.add_frame(set, incoming)).await?;
+        run_blocking(&studio, move |s| s.assets.add(set, incoming)).await?;
     }
     Ok(HttpResponse::NoContent().finish())
 }

@@ -1,7 +1,9 @@
 //! What can go wrong, by what its caller can do about it.
 
+use std::sync::Arc;
+
 /// An act that could not be done. Every text says what happened and what to do.
-#[derive(Debug, thiserror::Error)]
+#[derive(Debug, Clone, thiserror::Error)]
 pub enum StudioError {
     /// There is no such thing.
     #[error("{0}")]
@@ -12,6 +14,17 @@ pub enum StudioError {
     /// Not now: something else must happen first.
     #[error("{0}")]
     Conflict(String),
+    /// The act was made from another state than the one in force: something was done meanwhile.
+    #[error(
+        "the set has changed meanwhile{}; this was not done: look at it and do it again",
+        told_between(between, stands)
+    )]
+    Outdated {
+        /// What was done since, oldest first.
+        between: Vec<String>,
+        /// The state that it is in.
+        stands: String,
+    },
     /// The work was stopped by its owner.
     #[error("cancelled")]
     Cancelled,
@@ -21,6 +34,28 @@ pub enum StudioError {
     /// The data folder could not be used.
     #[error("{0}")]
     Storage(String),
+}
+
+fn told_between(between: &[String], stands: &str) -> String {
+    match between {
+        [] if stands.is_empty() => String::new(),
+        [] => format!(" (it is back at \"{stands}\")"),
+        all => {
+            format!(" ({})", all.iter().map(|label| format!("\"{label}\"")).collect::<Vec<_>>().join(", "))
+        }
+    }
+}
+
+/// A request that makes no sense.
+pub(crate) fn invalid(text: &str) -> StudioError {
+    StudioError::Invalid(text.into())
+}
+
+impl StudioError {
+    /// From what several waited for.
+    pub(crate) fn shared(e: Arc<Self>) -> Self {
+        Arc::unwrap_or_clone(e)
+    }
 }
 
 impl From<rusqlite::Error> for StudioError {

@@ -1,89 +1,61 @@
-//! The application without HTTP: sets, their recipes and plans, runs, views of pixels, storage.
+//! The application without HTTP: sets, what is decided about them, their assets, scenes and runs, storage.
 //!
 //! One data folder holds everything: `evanu.sqlite` (sets, frames, recipes, plans, runs), `originals/` (copied
 //! files by content hash, written once; others stay where they are), `exports/`, and `cache/`, which may be deleted at any time.
+//!
+//! Each service knows those before it in this list and none after it: the store; [`Sets`] and what is decided about them; the
+//! [`Queue`] of runs; [`Assets`]; [`Scenes`]; and the jobs that take runs from the queue. [`Studio`] holds them all, and the acts
+//! that need more than one.
+//!
+//! ```
+//! use evanu_studio::Studio;
+//!
+//! let folder = tempfile::tempdir().unwrap();
+//! let studio = Studio::open(folder.path())?;
+//! let set = studio.sets.create("Forecourt")?;
+//! studio.sets.rename(set, "Forecourt at noon")?;
+//! assert_eq!(studio.set(set)?.name, "Forecourt at noon");
+//! # Ok::<(), evanu_studio::StudioError>(())
+//! ```
 #![forbid(unsafe_code)]
 
-mod doubts;
+mod assets;
 mod error;
-mod export;
-mod findings;
-mod history;
-mod lifts;
+mod jobs;
 mod model;
-mod opened;
-mod prepare;
-mod runs;
+mod queue;
+mod scenes;
 mod sets;
-mod shoots;
 mod store;
-mod tiles;
-mod views;
 
-pub use doubts::Evidence;
+pub use assets::{Assets, Incoming};
 pub use error::StudioError;
-pub use evanu_core::combine::Method;
-pub use evanu_core::composite::{Lift, Place};
-pub use evanu_core::develop::Develop;
-pub use evanu_core::geometry::Rect;
-pub use evanu_core::recipe::{Align, Area, Canvas, Guide, Hand, Matching, Pair, Recipe};
-pub use evanu_core::render::View;
-pub use export::{ExportFormat, ExportRequest};
-pub use model::{
-    AgreementFact, AreaInfo, CanvasInfo, Change, CropInfo, DoubtInfo, Event, ExtentInfo, Finding, FitInfo,
-    FolderInfo, FrameInfo, FrameState, GlareInfo, LiftInfo, LiftShape, LightInfo, Look, MovingInfo,
-    OriginInfo, PlaceShape, Proposal, Purpose, Reach, RelinkInfo, RunInfo, RunKind, RunState, SeamInfo,
-    SetDetail, SetSummary, Spot, StateInfo, StateKey, StepInfo, TileNames, Wanted,
-};
-pub use sets::Incoming;
-pub use tiles::TILE;
-pub use views::Pixels;
+pub use jobs::{ExportFormat, ExportRequest};
+pub use model::*;
+pub use queue::Queue;
+pub use scenes::{Evidence, Pixels, Scenes, TILE};
+pub use sets::Sets;
 
-use evanu_media::TiledFrame;
-use lru::LruCache;
-use rusqlite::Connection;
-use std::collections::{HashMap, HashSet};
-use std::num::NonZeroUsize;
+use evanu_core::recipe::FrameId;
+use evanu_media::{AssetFormat, FORMATS};
+use jobs::Jobs;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::Arc;
+use store::Store;
 use tokio::sync::broadcast;
 
 /// The application. Cheap to clone; all clones share one state.
 #[derive(Clone)]
-pub struct Studio(Arc<Inner>);
-
-struct Inner {
-    folder: PathBuf,
-    db: Mutex<Connection>,
-    pyramids: Mutex<LruCache<String, Arc<TiledFrame>>>,
-    opened: Mutex<HashMap<i64, Arc<opened::Opened>>>,
-    tiles: Mutex<LruCache<String, tiles::Encoded>>,
-    aligned: Mutex<tiles::AlignedTiles>,
-    /// Sets whose consensus is being decided, as they are shown meanwhile; nothing yet while the plan is on its way.
-    drafts: Mutex<HashMap<i64, opened::Draft>>,
-    /// What the consensus chose, for the states last looked at; each is held while it is being decided.
-    chosen: Mutex<LruCache<String, opened::Deciding>>,
-    /// Held by who decides after a change.
-    deciding: Mutex<()>,
-    /// States of the history that are looked at, by their key.
-    states: Mutex<LruCache<String, Arc<opened::Opened>>>,
-    /// Lifts as they were last fitted; `None` where one covers nothing.
-    fits: Mutex<LruCache<String, Option<Arc<evanu_core::composite::Fitted>>>>,
-    /// Where lifts can be seen, by what reaches them, purpose and lift.
-    seams: Mutex<LruCache<String, Vec<evanu_core::composite::seams::Seam>>>,
-    /// Frames that are being read into their pyramids.
-    reading: Mutex<HashSet<i64>>,
-    /// Of which set it was last told that one was read, and when.
-    told_read: Mutex<Option<(i64, std::time::Instant)>>,
-    events: broadcast::Sender<Event>,
-    queue: runs::Queue,
-    /// Threads for long work, so that what is looked at does not wait behind it.
-    behind: rayon::ThreadPool,
-}
-
-/// A lock that was held by a thread that panicked is still good: every change under it is whole.
-fn lock<T>(m: &Mutex<T>) -> MutexGuard<'_, T> {
-    m.lock().unwrap_or_else(PoisonError::into_inner)
+pub struct Studio {
+    /// Sets, their frames and their history.
+    pub sets: Sets,
+    /// The files that frames come from.
+    pub assets: Assets,
+    /// Sets as pictures.
+    pub scenes: Scenes,
+    /// Background work.
+    pub queue: Queue,
+    jobs: Arc<Jobs>,
 }
 
 impl Studio {
@@ -92,47 +64,176 @@ impl Studio {
     /// # Errors
     /// When the folder cannot be written or its database is of a newer version.
     pub fn open(folder: &Path) -> Result<Self, StudioError> {
-        let connection = store::open(folder)?;
-        let capacity = |n: usize| NonZeroUsize::new(n).unwrap_or(NonZeroUsize::MIN);
-        let (events, _) = broadcast::channel(512);
-        let studio = Self(Arc::new(Inner {
-            folder: folder.to_owned(),
-            db: Mutex::new(connection),
-            pyramids: Mutex::new(LruCache::new(capacity(512))),
-            opened: Mutex::new(HashMap::new()),
-            drafts: Mutex::new(HashMap::new()),
-            tiles: Mutex::new(LruCache::new(capacity(1200))),
-            aligned: Mutex::new(tiles::AlignedTiles::new()),
-            chosen: Mutex::new(LruCache::new(capacity(6))),
-            deciding: Mutex::new(()),
-            states: Mutex::new(LruCache::new(capacity(4))),
-            fits: Mutex::new(LruCache::new(capacity(200))),
-            seams: Mutex::new(LruCache::new(capacity(400))),
-            reading: Mutex::new(HashSet::new()),
-            told_read: Mutex::new(None),
-            events,
-            queue: runs::Queue::default(),
-            behind: runs::threads_behind()?,
-        }));
-        studio.sweep()?;
-        studio.start_worker()?;
+        Self::open_with(folder, FORMATS)
+    }
+
+    /// The same with other kinds of files to read.
+    ///
+    /// # Errors
+    /// As [`Self::open`].
+    pub fn open_with(
+        folder: &Path,
+        formats: &'static [&'static dyn AssetFormat],
+    ) -> Result<Self, StudioError> {
+        let store = Arc::new(Store::open(folder)?);
+        let sets = Sets { store: store.clone() };
+        sets.sweep()?;
+        let queue = Queue::open(store.clone())?;
+        let assets = Assets::new(store.clone(), sets.clone(), formats)?;
+        let scenes = Scenes::new(store.clone(), sets.clone(), queue.clone(), assets.clone());
+        let jobs = Jobs {
+            store,
+            sets: sets.clone(),
+            queue: queue.clone(),
+            assets: assets.clone(),
+            scenes: scenes.clone(),
+        };
+        let studio = Self { sets, assets, scenes, queue, jobs: Arc::new(jobs) };
+        studio.jobs.start()?;
         Ok(studio)
     }
 
     /// Everything that changes from now on.
     pub fn events(&self) -> broadcast::Receiver<Event> {
-        self.0.events.subscribe()
+        self.jobs.store.listen()
     }
 
-    fn tell(&self, event: Event) {
-        let _ = self.0.events.send(event); // nobody listening is fine
+    /// Everything about a set.
+    ///
+    /// # Errors
+    /// When there is no such set.
+    pub fn set(&self, set: i64) -> Result<SetDetail, StudioError> {
+        self.scenes.detail(set)
     }
 
-    fn db(&self) -> MutexGuard<'_, Connection> {
-        lock(&self.0.db)
+    /// Puts a change in force that was made from a revision; what had been undone stays, as a branch beside it.
+    ///
+    /// # Errors
+    /// [`StudioError::Outdated`] when another revision is in force; when there is no such set or the change makes no sense.
+    pub fn change(&self, set: i64, change: &Change, revision: Option<i64>) -> Result<(), StudioError> {
+        self.sets.change(set, change, revision)?;
+        self.shown_anew(set, &change.looking)
     }
 
-    fn path(&self, parts: &[&str]) -> PathBuf {
-        parts.iter().fold(self.0.folder.clone(), |p, s| p.join(s))
+    /// Moves one step back (`-1`) or forth (`1`) along the branch.
+    ///
+    /// # Errors
+    /// [`StudioError::Outdated`] as for a change; when there is nothing to undo or redo.
+    pub fn step(&self, set: i64, by: i64, revision: Option<i64>) -> Result<(), StudioError> {
+        self.sets.step(set, by, revision)?;
+        self.shown_anew(set, &[])
+    }
+
+    /// Returns to a state, on whatever branch; undo and redo then walk along that one.
+    ///
+    /// # Errors
+    /// [`StudioError::Outdated`] as for a change; when there is no such state.
+    pub fn go_to(&self, set: i64, seq: i64, revision: Option<i64>) -> Result<(), StudioError> {
+        self.sets.go_to(set, seq, revision)?;
+        self.shown_anew(set, &[])
+    }
+
+    fn shown_anew(&self, set: i64, looking: &[Spot]) -> Result<(), StudioError> {
+        self.scenes.reopen(set, looking)?;
+        self.jobs.store.tell(Event::Set { id: set });
+        Ok(())
+    }
+
+    /// Begins reading and aligning what has arrived.
+    ///
+    /// # Errors
+    /// When the set does not exist.
+    pub fn prepare(&self, set: i64) -> Result<(), StudioError> {
+        self.sets.check(set)?;
+        self.queue.enqueue(set, RunKind::Prepare, "{}")?;
+        self.jobs.store.tell(Event::Sets);
+        self.jobs.store.tell(Event::Set { id: set });
+        Ok(())
+    }
+
+    /// Deletes a set, or brings a deleted one back.
+    ///
+    /// # Errors
+    /// When there is no such set.
+    pub fn delete(&self, set: i64, delete: bool) -> Result<(), StudioError> {
+        self.sets.delete(set, delete)?;
+        if delete { self.queue.cancel_last(set) } else { Ok(()) }
+    }
+
+    /// Copies a set with its frames, history and plans; originals are shared.
+    ///
+    /// # Errors
+    /// When there is no such set.
+    pub fn duplicate(&self, set: i64) -> Result<i64, StudioError> {
+        let copy = self.sets.duplicate(set)?;
+        if self.sets.frames(copy)?.iter().any(|f| f.state == FrameState::Reading) {
+            self.queue.enqueue(copy, RunKind::Prepare, "{}")?;
+        }
+        Ok(copy)
+    }
+
+    /// Moves frames to another set, or to a new one; what is left of their set keeps its decisions. A set that loses its
+    /// last frame is deleted. Returns the set they are in now.
+    ///
+    /// # Errors
+    /// When a set or a frame does not exist.
+    pub fn move_frames(&self, set: i64, frames: &[FrameId], to: Option<i64>) -> Result<i64, StudioError> {
+        let name = self.sets.check(set)?;
+        let rows = self.sets.frames(set)?;
+        if frames.is_empty() || !frames.iter().all(|id| rows.iter().any(|r| r.id == *id)) {
+            return Err(StudioError::NotFound("these frames are not in this set; look again".into()));
+        }
+        if to == Some(set) {
+            return Err(StudioError::Invalid("the frames are in this set already".into()));
+        }
+        let target = match to {
+            Some(to) => {
+                self.sets.check(to)?;
+                to
+            }
+            None => self.sets.create(&format!("{name}, part"))?,
+        };
+        self.sets.hand_over(set, frames, target)?;
+        self.scenes.forget(set);
+        self.scenes.forget(target);
+        if self.sets.frames(set)?.is_empty() {
+            self.delete(set, true)?;
+        } else {
+            self.prepare(set)?;
+        }
+        self.prepare(target)?;
+        Ok(target)
+    }
+
+    /// Looks for the lost originals of a set in a folder and the folders below it. Those of other sets that are found on
+    /// the way are linked too, but not counted.
+    ///
+    /// # Errors
+    /// When the folder cannot be read.
+    pub fn relink(&self, set: i64, folder: &str) -> Result<RelinkInfo, StudioError> {
+        let (found, owners) = self.assets.find_originals(set, folder)?;
+        for owner in owners {
+            if self.sets.frames(owner)?.iter().any(|f| f.state == FrameState::Reading) {
+                self.prepare(owner)?;
+            }
+            self.jobs.store.tell(Event::Set { id: owner });
+        }
+        Ok(found)
+    }
+
+    /// Queues writing the plate; the run's message is the file's name when it is done.
+    ///
+    /// # Errors
+    /// When the plate is not ready or the request is out of range.
+    pub fn export(&self, set: i64, request: &ExportRequest) -> Result<i64, StudioError> {
+        self.jobs.start_export(set, request)
+    }
+
+    /// The file that an export wrote, and its name.
+    ///
+    /// # Errors
+    /// When the run wrote none.
+    pub fn exported(&self, run: i64) -> Result<(PathBuf, String), StudioError> {
+        self.jobs.exported(run)
     }
 }

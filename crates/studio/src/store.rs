@@ -1,50 +1,92 @@
-//! The data folder: its layout and the database's versions.
+//! The data folder: its layout, the database and its versions, and what is told to whoever listens.
 
 use crate::error::StudioError;
+use crate::model::Event;
+use evanu_core::recipe::{FrameId, migrate};
 use evanu_media::MediaError;
-use rusqlite::Connection;
-use rusqlite_migration::{M, Migrations};
-use std::path::Path;
+use rusqlite::{Connection, Transaction, params};
+use rusqlite_migration::{HookError, M, Migrations};
+use std::path::{Path, PathBuf};
+use std::sync::{Mutex, MutexGuard, PoisonError};
+use tokio::sync::broadcast;
 
-const VERSIONS: &[M<'static>] = &[
-    M::up(
-    "CREATE TABLE sets (
-        id INTEGER PRIMARY KEY AUTOINCREMENT, name TEXT NOT NULL, created INTEGER NOT NULL,
-        deleted INTEGER, cursor INTEGER NOT NULL DEFAULT 0);
-    CREATE TABLE frames (
-        id INTEGER PRIMARY KEY AUTOINCREMENT, set_id INTEGER NOT NULL REFERENCES sets(id) ON DELETE CASCADE,
-        place INTEGER, name TEXT NOT NULL, hash TEXT NOT NULL, state TEXT NOT NULL, reason TEXT,
-        width INTEGER NOT NULL DEFAULT 0, height INTEGER NOT NULL DEFAULT 0, camera TEXT NOT NULL DEFAULT '{}');
-    CREATE INDEX frames_of_set ON frames(set_id);
-    CREATE TABLE recipes (
-        set_id INTEGER NOT NULL REFERENCES sets(id) ON DELETE CASCADE, seq INTEGER NOT NULL,
-        label TEXT NOT NULL, recipe TEXT NOT NULL, PRIMARY KEY (set_id, seq));
-    CREATE TABLE plans (
-        set_id INTEGER NOT NULL REFERENCES sets(id) ON DELETE CASCADE, key TEXT NOT NULL, plan TEXT NOT NULL,
-        PRIMARY KEY (set_id, key));
-    CREATE TABLE runs (
-        id INTEGER PRIMARY KEY AUTOINCREMENT, set_id INTEGER NOT NULL REFERENCES sets(id) ON DELETE CASCADE,
-        kind TEXT NOT NULL, state TEXT NOT NULL, request TEXT NOT NULL, message TEXT);",
-    ),
-    // Originals left where they are, with the length they are found again by; shoots that are to be told apart.
-    M::up(
-        "ALTER TABLE frames ADD COLUMN source TEXT;
-    ALTER TABLE frames ADD COLUMN bytes INTEGER NOT NULL DEFAULT 0;
-    ALTER TABLE sets ADD COLUMN sorted INTEGER NOT NULL DEFAULT 1;
-    ALTER TABLE sets ADD COLUMN note TEXT;",
-    ),
-    // History as a tree: each state knows the one it was made from, each set the state it was last led to.
-    M::up(
-        "ALTER TABLE recipes ADD COLUMN parent INTEGER;
-    ALTER TABLE recipes ADD COLUMN made INTEGER;
-    ALTER TABLE sets ADD COLUMN tip INTEGER;
-    UPDATE recipes SET parent = seq - 1 WHERE seq > 0;
-    UPDATE sets SET tip = (SELECT max(seq) FROM recipes WHERE set_id = id);",
-    ),
-];
+/// A lock that was held by a thread that panicked is still good: every change under it is whole.
+pub(crate) fn lock<T>(m: &Mutex<T>) -> MutexGuard<'_, T> {
+    m.lock().unwrap_or_else(PoisonError::into_inner)
+}
 
-/// Opens the folder and brings its database to this version.
-pub(crate) fn open(folder: &Path) -> Result<Connection, StudioError> {
+/// The versions of the database, each brought about from the one before.
+fn versions() -> Migrations<'static> {
+    Migrations::new(vec![
+        M::up(
+            "CREATE TABLE sets (
+                id INTEGER PRIMARY KEY AUTOINCREMENT, name TEXT NOT NULL, created INTEGER NOT NULL,
+                deleted INTEGER, cursor INTEGER NOT NULL DEFAULT 0);
+            CREATE TABLE frames (
+                id INTEGER PRIMARY KEY AUTOINCREMENT, set_id INTEGER NOT NULL REFERENCES sets(id) ON DELETE CASCADE,
+                place INTEGER, name TEXT NOT NULL, hash TEXT NOT NULL, state TEXT NOT NULL, reason TEXT,
+                width INTEGER NOT NULL DEFAULT 0, height INTEGER NOT NULL DEFAULT 0, camera TEXT NOT NULL DEFAULT '{}');
+            CREATE INDEX frames_of_set ON frames(set_id);
+            CREATE TABLE recipes (
+                set_id INTEGER NOT NULL REFERENCES sets(id) ON DELETE CASCADE, seq INTEGER NOT NULL,
+                label TEXT NOT NULL, recipe TEXT NOT NULL, PRIMARY KEY (set_id, seq));
+            CREATE TABLE plans (
+                set_id INTEGER NOT NULL REFERENCES sets(id) ON DELETE CASCADE, key TEXT NOT NULL, plan TEXT NOT NULL,
+                PRIMARY KEY (set_id, key));
+            CREATE TABLE runs (
+                id INTEGER PRIMARY KEY AUTOINCREMENT, set_id INTEGER NOT NULL REFERENCES sets(id) ON DELETE CASCADE,
+                kind TEXT NOT NULL, state TEXT NOT NULL, request TEXT NOT NULL, message TEXT);",
+        ),
+        // Originals left where they are, with the length they are found again by; shoots that are to be told apart.
+        M::up(
+            "ALTER TABLE frames ADD COLUMN source TEXT;
+            ALTER TABLE frames ADD COLUMN bytes INTEGER NOT NULL DEFAULT 0;
+            ALTER TABLE sets ADD COLUMN sorted INTEGER NOT NULL DEFAULT 1;
+            ALTER TABLE sets ADD COLUMN note TEXT;",
+        ),
+        // History as a tree: each state knows the one it was made from, each set the state it was last led to.
+        M::up(
+            "ALTER TABLE recipes ADD COLUMN parent INTEGER;
+            ALTER TABLE recipes ADD COLUMN made INTEGER;
+            ALTER TABLE sets ADD COLUMN tip INTEGER;
+            UPDATE recipes SET parent = seq - 1 WHERE seq > 0;
+            UPDATE sets SET tip = (SELECT max(seq) FROM recipes WHERE set_id = id);",
+        ),
+        // A frame is an asset at a position, with an identity of its own that recipes name it by; `place` is only the order in
+        // which frames joined. Each set counts its changes.
+        M::up_with_hook(
+            "ALTER TABLE frames ADD COLUMN key INTEGER;
+            ALTER TABLE frames ADD COLUMN position INTEGER NOT NULL DEFAULT 0;
+            ALTER TABLE sets ADD COLUMN revision INTEGER NOT NULL DEFAULT 0;
+            ALTER TABLE recipes ADD COLUMN revision INTEGER;
+            UPDATE frames SET key = id;",
+            name_frames_by_identity,
+        ),
+    ])
+}
+
+/// Brings recipes of version 1, which name frames by their place, to those that name them by identity.
+fn name_frames_by_identity(t: &Transaction<'_>) -> Result<(), HookError> {
+    let recipes: Vec<(i64, i64, String)> = {
+        let mut query = t.prepare("SELECT set_id, seq, recipe FROM recipes")?;
+        query.query_map([], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?.collect::<Result<_, _>>()?
+    };
+    for (set, seq, text) in recipes {
+        let mut query = t.prepare_cached(
+            "SELECT key FROM frames WHERE set_id = ?1 AND place IS NOT NULL ORDER BY place",
+        )?;
+        let frames: Vec<FrameId> =
+            query.query_map([set], |r| Ok(FrameId(r.get(0)?)))?.collect::<Result<_, _>>()?;
+        let told = |e: &dyn std::fmt::Display| HookError::Hook(format!("set {set}, state {seq}: {e}"));
+        let recipe = migrate::read(&text, &frames).map_err(|e| told(&e))?;
+        let text = serde_json::to_string(&recipe).map_err(|e| told(&e))?;
+        t.execute("UPDATE recipes SET recipe = ?3 WHERE set_id = ?1 AND seq = ?2", params![set, seq, text])?;
+    }
+    Ok(())
+}
+
+/// Opens the folder's database and brings it to this version.
+fn database(folder: &Path) -> Result<Connection, StudioError> {
     for part in ["", "originals", "exports", "cache", "cache/pyramids"] {
         let path = folder.join(part);
         std::fs::create_dir_all(&path).map_err(|e| MediaError::writing(&path, &e))?;
@@ -53,7 +95,7 @@ pub(crate) fn open(folder: &Path) -> Result<Connection, StudioError> {
     db.pragma_update(None, "journal_mode", "WAL")?;
     db.pragma_update(None, "synchronous", "NORMAL")?;
     db.pragma_update(None, "foreign_keys", "ON")?;
-    Migrations::from_slice(VERSIONS).to_latest(&mut db).map_err(|e| {
+    versions().to_latest(&mut db).map_err(|e| {
         StudioError::Storage(format!(
             "{}: the database cannot be brought to this version ({e}); use the newest Evanu",
             folder.display()
@@ -62,17 +104,55 @@ pub(crate) fn open(folder: &Path) -> Result<Connection, StudioError> {
     Ok(db)
 }
 
+/// A data folder that is open.
+pub(crate) struct Store {
+    folder: PathBuf,
+    db: Mutex<Connection>,
+    events: broadcast::Sender<Event>,
+}
+
+impl Store {
+    /// Opens a folder, making it when it is not there.
+    pub fn open(folder: &Path) -> Result<Self, StudioError> {
+        let (events, _) = broadcast::channel(512);
+        Ok(Self { folder: folder.to_owned(), db: Mutex::new(database(folder)?), events })
+    }
+
+    /// The database, which nobody else has meanwhile.
+    pub fn db(&self) -> MutexGuard<'_, Connection> {
+        lock(&self.db)
+    }
+
+    /// A place in the folder.
+    pub fn path(&self, parts: &[&str]) -> PathBuf {
+        parts.iter().fold(self.folder.clone(), |p, s| p.join(s))
+    }
+
+    /// Tells whoever listens.
+    pub fn tell(&self, event: Event) {
+        let _ = self.events.send(event); // nobody listening is fine
+    }
+
+    /// Everything that is told from now on.
+    pub fn listen(&self) -> broadcast::Receiver<Event> {
+        self.events.subscribe()
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+    use evanu_core::combine::Method;
 
     #[test]
     fn versions_follow_each_other_and_a_folder_opens_twice() {
-        Migrations::from_slice(VERSIONS).validate().unwrap();
+        versions().validate().unwrap();
         let folder = tempfile::tempdir().unwrap();
-        open(folder.path()).unwrap().execute("INSERT INTO sets (name, created) VALUES ('a', 1)", []).unwrap();
-        let n: i64 =
-            open(folder.path()).unwrap().query_row("SELECT count(*) FROM sets", [], |r| r.get(0)).unwrap();
+        let first = database(folder.path()).unwrap();
+        first.execute("INSERT INTO sets (name, created) VALUES ('a', 1)", []).unwrap();
+        drop(first);
+        let again = database(folder.path()).unwrap();
+        let n: i64 = again.query_row("SELECT count(*) FROM sets", [], |r| r.get(0)).unwrap();
         assert_eq!(n, 1);
     }
 
@@ -81,7 +161,7 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         {
             let mut old = Connection::open(folder.path().join("evanu.sqlite")).unwrap();
-            Migrations::from_slice(&VERSIONS[..1]).to_latest(&mut old).unwrap();
+            versions().to_version(&mut old, 1).unwrap();
             let mean = |used: &str| {
                 format!(
                     r#"{{"version":1,"used":[{used}],"align":"auto","reference":null,"match_exposure":true,"method":"mean","canvas":"reference"}}"#
@@ -95,23 +175,19 @@ mod tests {
             .unwrap();
             for (seq, label) in [(0, ""), (1, "combine by mean"), (2, "set aside")] {
                 let text = mean(if seq == 2 { "false" } else { "true" });
-                old.execute(
-                    "INSERT INTO recipes VALUES (1, ?1, ?2, ?3)",
-                    rusqlite::params![seq, label, text],
-                )
-                .unwrap();
+                old.execute("INSERT INTO recipes VALUES (1, ?1, ?2, ?3)", params![seq, label, text]).unwrap();
             }
         }
         let studio = crate::Studio::open(folder.path()).unwrap();
         let set = studio.set(1).unwrap();
         assert_eq!((set.name.as_str(), set.frames.len()), ("old", 1));
-        assert_eq!(set.recipe.method, crate::Method::Mean);
+        assert_eq!(set.recipe.method, Method::Mean);
         assert_eq!(set.frames[0].name, "a.jpg");
         // Where it stood, and one after another as they were.
         assert_eq!((set.undo.as_deref(), set.redo.as_deref()), (Some("combine by mean"), Some("set aside")));
-        let parents: Vec<_> = studio.states(1).unwrap().iter().map(|s| s.parent).collect();
+        let parents: Vec<_> = studio.sets.states(1).unwrap().iter().map(|s| s.parent).collect();
         assert_eq!(parents, [None, Some(0), Some(1)]);
-        studio.step(1, 1).unwrap();
-        assert_eq!(studio.set(1).unwrap().recipe.used, [false]);
+        studio.step(1, 1, None).unwrap();
+        assert_eq!(studio.set(1).unwrap().recipe.excluded, [set.frames[0].id].into());
     }
 }

@@ -2,9 +2,12 @@
 
 #![allow(clippy::unwrap_used)] // helpers of tests may fail loudly
 
+use evanu_core::combine::Method;
 use evanu_core::geometry::Size;
 use evanu_core::pixel::Raster;
-use evanu_studio::{Canvas, Change, FrameState, Method, Pixels, Recipe, RunState, Studio, StudioError, View};
+use evanu_core::recipe::{Canvas, FrameId, Recipe};
+use evanu_core::render::View;
+use evanu_studio::{Change, FrameState, Pixels, RecipePart, RunState, Studio, StudioError};
 use proptest::prelude::*;
 use std::time::{Duration, Instant};
 
@@ -35,28 +38,28 @@ proptest! {
     fn undo_and_redo_walk_along_what_was_decided(acts in acts()) {
         let folder = tempfile::tempdir().unwrap();
         let mut studio = Studio::open(folder.path()).unwrap();
-        let set = studio.create_set("walk").unwrap();
-        let (mut states, mut at) = (vec![("".to_owned(), Recipe::new(0))], 0usize);
+        let set = studio.sets.create("walk").unwrap();
+        let (mut states, mut at) = (vec![("".to_owned(), Recipe::new())], 0usize);
         for (k, act) in acts.into_iter().enumerate() {
             match act {
                 Act::Change(method, canvas) => {
                     let recipe = Recipe { method, canvas, ..studio.set(set).unwrap().recipe };
                     let label = format!("act {k}");
-                    studio.change(set, &Change { label: label.clone(), goes_on: false, recipe: recipe.clone(), looking: Vec::new() }).unwrap();
+                    studio.change(set, &Change { label: label.clone(), goes_on: false, recipe: RecipePart::whole(&recipe).unwrap(), looking: Vec::new() }, None).unwrap();
                     states.truncate(at + 1);
                     states.push((label, recipe));
                     at += 1;
                 }
                 Act::Undo if at > 0 => {
-                    studio.step(set, -1).unwrap();
+                    studio.step(set, -1, None).unwrap();
                     at -= 1;
                 }
-                Act::Undo => prop_assert!(matches!(studio.step(set, -1), Err(StudioError::Conflict(_)))),
+                Act::Undo => prop_assert!(matches!(studio.step(set, -1, None), Err(StudioError::Conflict(_)))),
                 Act::Redo if at + 1 < states.len() => {
-                    studio.step(set, 1).unwrap();
+                    studio.step(set, 1, None).unwrap();
                     at += 1;
                 }
-                Act::Redo => prop_assert!(matches!(studio.step(set, 1), Err(StudioError::Conflict(_)))),
+                Act::Redo => prop_assert!(matches!(studio.step(set, 1, None), Err(StudioError::Conflict(_)))),
                 Act::Restart => studio = Studio::open(folder.path()).unwrap(),
             }
             let now = studio.set(set).unwrap();
@@ -71,48 +74,70 @@ proptest! {
 fn branches_are_kept_and_nudges_become_one_state() {
     let folder = tempfile::tempdir().unwrap();
     let studio = Studio::open(folder.path()).unwrap();
-    let set = studio.create_set("tree").unwrap();
+    let set = studio.sets.create("tree").unwrap();
     let act = |label: &str, method, goes_on| {
         let recipe = Recipe { method, ..studio.set(set).unwrap().recipe };
-        studio.change(set, &Change { label: label.into(), goes_on, recipe, looking: Vec::new() }).unwrap();
+        studio
+            .change(
+                set,
+                &Change {
+                    label: label.into(),
+                    goes_on,
+                    recipe: RecipePart::whole(&recipe).unwrap(),
+                    looking: Vec::new(),
+                },
+                None,
+            )
+            .unwrap();
     };
     act("first", Method::Mean, false);
     act("left", Method::Darkest, false);
-    studio.step(set, -1).unwrap();
+    studio.step(set, -1, None).unwrap();
     act("right", Method::Lightest, false);
     let told = |studio: &Studio| -> Vec<(i64, Option<i64>, bool)> {
-        studio.states(set).unwrap().iter().map(|s| (s.seq, s.parent, s.current)).collect()
+        studio.sets.states(set).unwrap().iter().map(|s| (s.seq, s.parent, s.current)).collect()
     };
     assert_eq!(
         told(&studio),
         [(0, None, false), (1, Some(0), false), (2, Some(1), false), (3, Some(1), true)]
     );
     // On the other branch undo and redo walk along that one, also after a restart.
-    studio.go_to(set, 2).unwrap();
+    studio.go_to(set, 2, None).unwrap();
     assert_eq!(studio.set(set).unwrap().recipe.method, Method::Darkest);
-    studio.step(set, -1).unwrap();
+    studio.step(set, -1, None).unwrap();
     drop(studio);
     let studio = Studio::open(folder.path()).unwrap();
     assert_eq!(studio.set(set).unwrap().redo.as_deref(), Some("left"));
-    studio.step(set, 1).unwrap();
+    studio.step(set, 1, None).unwrap();
     assert_eq!(studio.set(set).unwrap().recipe.method, Method::Darkest);
-    assert!(matches!(studio.go_to(set, 9), Err(StudioError::NotFound(_))));
+    assert!(matches!(studio.go_to(set, 9, None), Err(StudioError::NotFound(_))));
 
     let act = |label: &str, rank, goes_on| {
         let recipe = Recipe { method: Method::Rank(rank), ..studio.set(set).unwrap().recipe };
-        studio.change(set, &Change { label: label.into(), goes_on, recipe, looking: Vec::new() }).unwrap();
+        studio
+            .change(
+                set,
+                &Change {
+                    label: label.into(),
+                    goes_on,
+                    recipe: RecipePart::whole(&recipe).unwrap(),
+                    looking: Vec::new(),
+                },
+                None,
+            )
+            .unwrap();
     };
     act("nudge", 1, true);
     act("nudge", 2, true);
     act("nudge", 3, true);
     act("turn", 4, true);
-    let states = studio.states(set).unwrap();
+    let states = studio.sets.states(set).unwrap();
     assert_eq!(states[4..].iter().map(|s| s.label.as_str()).collect::<Vec<_>>(), ["nudge", "turn"]);
-    studio.step(set, -1).unwrap();
+    studio.step(set, -1, None).unwrap();
     assert_eq!(studio.set(set).unwrap().recipe.method, Method::Rank(3));
     // What a branch began at is not changed any more.
     act("nudge", 7, true);
-    assert_eq!(studio.states(set).unwrap().len(), 7);
+    assert_eq!(studio.sets.states(set).unwrap().len(), 7);
 }
 
 fn jpeg(seed: u32) -> Vec<u8> {
@@ -128,9 +153,9 @@ fn jpeg(seed: u32) -> Vec<u8> {
 }
 
 fn bring_in(studio: &Studio, set: i64, name: &str, bytes: &[u8]) {
-    let mut file = studio.incoming(set, name).unwrap();
+    let mut file = studio.assets.incoming(set, name).unwrap();
     bytes.chunks(1000).for_each(|part| file.take(part).unwrap());
-    studio.add_frame(set, file).unwrap();
+    studio.assets.add(set, file).unwrap();
 }
 
 fn until_done(studio: &Studio, set: i64) {
@@ -148,19 +173,19 @@ fn until_done(studio: &Studio, set: i64) {
 
 fn plate(studio: &Studio, set: i64) -> Vec<u8> {
     let key = studio.set(set).unwrap().plate_key.unwrap();
-    studio.tile(set, &key, View::Plate, (0, (0, 0)), None, Pixels::Png).unwrap().0.to_vec()
+    studio.scenes.tile(set, &key, View::Plate, (0, (0, 0)), None, Pixels::Png).unwrap().0.to_vec()
 }
 
 #[test]
 fn the_cache_may_be_deleted_and_a_copy_goes_its_own_way() {
     let folder = tempfile::tempdir().unwrap();
     let studio = Studio::open(folder.path()).unwrap();
-    let set = studio.create_set("square").unwrap();
+    let set = studio.sets.create("square").unwrap();
     (0..3).for_each(|k| bring_in(&studio, set, &format!("{k}.jpg"), &jpeg(k)));
     // The same file again is no further frame; a file by another name is.
     bring_in(&studio, set, "0.jpg", &jpeg(0));
     bring_in(&studio, set, "../../escape.jpg", &jpeg(4));
-    studio.prepare_set(set).unwrap();
+    studio.prepare(set).unwrap();
     until_done(&studio, set);
     let detail = studio.set(set).unwrap();
     let names: Vec<&str> = detail.frames.iter().map(|f| f.name.as_str()).collect();
@@ -169,12 +194,18 @@ fn the_cache_may_be_deleted_and_a_copy_goes_its_own_way() {
     let first = plate(&studio, set);
 
     // A copy shares the originals; what is decided in it stays in it.
-    let copy = studio.duplicate_set(set).unwrap();
+    let copy = studio.duplicate(set).unwrap();
     let recipe = Recipe { method: Method::Lightest, ..studio.set(copy).unwrap().recipe };
     studio
         .change(
             copy,
-            &Change { label: "combine by lightest".into(), goes_on: false, recipe, looking: Vec::new() },
+            &Change {
+                label: "combine by lightest".into(),
+                goes_on: false,
+                recipe: RecipePart::whole(&recipe).unwrap(),
+                looking: Vec::new(),
+            },
+            None,
         )
         .unwrap();
     assert_ne!(plate(&studio, copy), first);
@@ -189,9 +220,9 @@ fn the_cache_may_be_deleted_and_a_copy_goes_its_own_way() {
     assert_eq!(plate(&studio, set), first);
 
     // Deleting and bringing back keeps everything.
-    studio.delete_set(set, true).unwrap();
+    studio.delete(set, true).unwrap();
     assert!(matches!(studio.set(set), Err(StudioError::NotFound(_))));
-    studio.delete_set(set, false).unwrap();
+    studio.delete(set, false).unwrap();
     assert_eq!(plate(&studio, set), first);
     assert_eq!(originals(), 4);
 }
@@ -200,23 +231,71 @@ fn the_cache_may_be_deleted_and_a_copy_goes_its_own_way() {
 fn decisions_that_cannot_hold_are_refused_with_the_reason() {
     let folder = tempfile::tempdir().unwrap();
     let studio = Studio::open(folder.path()).unwrap();
-    let set = studio.create_set("two").unwrap();
+    let set = studio.sets.create("two").unwrap();
     (0..2).for_each(|k| bring_in(&studio, set, &format!("{k}.jpg"), &jpeg(k)));
-    studio.prepare_set(set).unwrap();
+    studio.prepare(set).unwrap();
     until_done(&studio, set);
     let good = studio.set(set).unwrap().recipe;
-    let refused = |recipe: Recipe, word: &str| {
+    let refused = |recipe: Recipe<FrameId>, word: &str| {
         let told = studio
-            .change(set, &Change { label: "no".into(), goes_on: false, recipe, looking: Vec::new() })
+            .change(
+                set,
+                &Change {
+                    label: "no".into(),
+                    goes_on: false,
+                    recipe: RecipePart::whole(&recipe).unwrap(),
+                    looking: Vec::new(),
+                },
+                None,
+            )
             .unwrap_err()
             .to_string();
         assert!(told.contains(word), "{told}");
     };
-    refused(Recipe { used: vec![false, false], ..good.clone() }, "one frame must take part");
-    refused(Recipe { used: vec![true], ..good.clone() }, "frames have been added");
-    refused(Recipe { reference: Some(2), ..good.clone() }, "no such reference frame");
+    let all = studio.set(set).unwrap().frames.iter().map(|f| f.id).collect();
+    refused(Recipe { excluded: all, ..good.clone() }, "one frame must take part");
+    refused(Recipe { excluded: [FrameId(77)].into(), ..good.clone() }, "only frames of this set");
+    refused(Recipe { reference: Some(FrameId(77)), ..good.clone() }, "no such reference frame");
     refused(Recipe { version: 99, ..good.clone() }, "version");
+    let part =
+        |part| Change { label: "no".into(), goes_on: false, recipe: RecipePart(part), looking: Vec::new() };
+    let glow = studio.change(set, &part(serde_json::json!({"glow": 1})), None).unwrap_err().to_string();
+    assert!(glow.contains("glow"), "{glow}");
     assert_eq!(studio.set(set).unwrap().recipe, good);
-    assert!(studio.create_set("  ").is_err() && studio.rename_set(set, "").is_err());
-    assert!(matches!(studio.rename_set(77, "x"), Err(StudioError::NotFound(_))));
+    assert!(studio.sets.create("  ").is_err() && studio.sets.rename(set, "").is_err());
+    assert!(matches!(studio.sets.rename(77, "x"), Err(StudioError::NotFound(_))));
+}
+
+#[test]
+fn an_act_that_follows_from_an_older_state_is_told_what_came_between() {
+    let folder = tempfile::tempdir().unwrap();
+    let studio = Studio::open(folder.path()).unwrap();
+    let set = studio.sets.create("two windows").unwrap();
+    let seen = studio.set(set).unwrap().revision;
+    let by = |label: &str, method: &str, revision| {
+        let part = RecipePart(serde_json::json!({ "method": method }));
+        studio.change(
+            set,
+            &Change { label: label.into(), goes_on: false, recipe: part, looking: Vec::new() },
+            revision,
+        )
+    };
+    by("combine by mean", "mean", Some(seen)).unwrap();
+    by("combine by median", "median", Some(seen + 1)).unwrap();
+    // The other window still shows the first state; nothing that it does happens unseen.
+    let told = |e: StudioError| {
+        assert!(matches!(e, StudioError::Outdated { .. }), "{e}");
+        e.to_string()
+    };
+    let late = told(by("combine by darkest", "darkest", Some(seen)).unwrap_err());
+    assert!(late.contains("\"combine by mean\", \"combine by median\""), "{late}");
+    told(studio.step(set, -1, Some(seen)).unwrap_err());
+    told(studio.go_to(set, 0, Some(seen)).unwrap_err());
+    assert_eq!(studio.set(set).unwrap().recipe.method, Method::Median);
+    // An undo makes no state, and is told all the same.
+    studio.step(set, -1, Some(seen + 2)).unwrap();
+    let undone = told(by("combine by darkest", "darkest", Some(seen + 2)).unwrap_err());
+    assert!(undone.contains("back at \"combine by mean\""), "{undone}");
+    by("combine by darkest", "darkest", Some(studio.set(set).unwrap().revision)).unwrap();
+    assert_eq!(studio.set(set).unwrap().recipe.method, Method::Darkest);
 }

@@ -2,9 +2,11 @@
 
 #![allow(clippy::unwrap_used)] // helpers of tests may fail loudly
 
+use evanu_core::geometry::Point;
 use evanu_core::geometry::Size;
 use evanu_core::pixel::{Raster, Samples};
-use evanu_studio::{Change, FrameState, Hand, Recipe, RunState, SetDetail, Studio, StudioError};
+use evanu_core::recipe::{FrameId, ManualAlignment, Patch, Recipe, Source};
+use evanu_studio::{Change, FrameState, RecipePart, RunState, SetDetail, Studio, StudioError};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
@@ -68,11 +70,11 @@ fn a_shoot_is_told_apart_by_view_and_can_be_joined_again() {
     let folder = tempfile::tempdir().unwrap();
     let pictures = shoot(folder.path());
     let studio = Studio::open(&folder.path().join("data")).unwrap();
-    let first = studio.create_shoot("Open day").unwrap();
-    assert_eq!(studio.add_folder(first, pictures.to_str().unwrap(), true).unwrap(), 9);
-    studio.prepare_set(first).unwrap();
+    let first = studio.sets.create_shoot("Open day").unwrap();
+    assert_eq!(studio.assets.add_folder(first, pictures.to_str().unwrap(), true).unwrap(), 9);
+    studio.prepare(first).unwrap();
     rest(&studio, first);
-    let sets = studio.sets().unwrap();
+    let sets = studio.scenes.summaries().unwrap();
     assert_eq!(sets.len(), 2, "{sets:?}");
     let second = sets.iter().find(|s| s.id != first).unwrap().id;
     let (a, b) = (rest(&studio, first), rest(&studio, second));
@@ -86,32 +88,47 @@ fn a_shoot_is_told_apart_by_view_and_can_be_joined_again() {
     assert!(b.frames[..3].iter().all(|f| f.used));
 
     // Frames move to a set of their own; what was decided about the others keeps its meaning.
-    let hand = Hand { frame: 4, on: 0, pairs: vec![], shift: [1.0, 0.0], turn: 0.0, scale: 1.0, snap: false };
-    let recipe = Recipe {
-        used: vec![true, true, true, false, true],
-        reference: Some(2),
-        hands: vec![hand],
+    let ids: Vec<FrameId> = a.frames.iter().map(|f| f.id).collect();
+    let hand = ManualAlignment {
+        frame: ids[4],
+        on: ids[0],
+        pairs: vec![],
+        shift: [1.0, 0.0],
+        turn: 0.0,
+        scale: 1.0,
+        snap: false,
+    };
+    let outline = [(9.0, 9.0), (60.0, 9.0), (60.0, 60.0)].map(|(x, y)| Point::new(x, y)).to_vec();
+    let chosen = Recipe {
+        excluded: [ids[3]].into(),
+        reference: Some(ids[2]),
+        manual_alignments: vec![hand],
+        patches: vec![Patch::new(ids[2], outline, Source::Frame(ids[1]))],
         ..a.recipe
     };
-    studio
-        .change(first, &Change { label: "choose".into(), goes_on: false, recipe, looking: Vec::new() })
-        .unwrap();
+    let recipe = RecipePart::whole(&chosen).unwrap();
+    let change = Change { label: "choose".into(), goes_on: false, recipe, looking: Vec::new() };
+    studio.change(first, &change, None).unwrap();
+    rest(&studio, first);
     let gone = [a.frames[1].id];
     let part = studio.move_frames(first, &gone, None).unwrap();
     let a = rest(&studio, first);
     assert_eq!(names(&a), ["a0.jpg", "a2.jpg", "a3.jpg", "a4.jpg"]);
-    assert_eq!(a.recipe.used, [true, true, false, true]);
-    assert_eq!((a.recipe.reference, a.reference), (Some(1), Some(1)));
-    assert_eq!((a.recipe.hands[0].frame, a.recipe.hands[0].on), (3, 0));
+    assert_eq!((a.recipe.reference, a.reference), (Some(ids[2]), Some(ids[2])));
+    // What rested on the frame that left is not in force; everything else is.
+    assert_eq!(a.recipe, Recipe { patches: Vec::new(), ..chosen.clone() });
     assert_eq!(names(&rest(&studio, part)), ["a1.jpg"]);
-    studio.step(first, -1).unwrap();
-    assert_eq!(rest(&studio, first).recipe.used, [true; 4]);
+    studio.step(first, -1, None).unwrap();
+    assert_eq!(rest(&studio, first).recipe.excluded, [].into());
 
     // Merged again: the emptied set is gone and can be brought back; a file is never twice in a set.
     studio.move_frames(part, &gone, Some(first)).unwrap();
     assert_eq!(names(&rest(&studio, first)).len(), 5);
+    // The history was not rewritten: with the frame back, the state means what it did.
+    studio.step(first, 1, None).unwrap();
+    assert_eq!(rest(&studio, first).recipe, chosen);
     assert!(matches!(studio.set(part), Err(StudioError::NotFound(_))));
-    assert!(matches!(studio.move_frames(first, &[999], None), Err(StudioError::NotFound(_))));
+    assert!(matches!(studio.move_frames(first, &[FrameId(999)], None), Err(StudioError::NotFound(_))));
     assert!(matches!(studio.move_frames(first, &gone, Some(first)), Err(StudioError::Invalid(_))));
     assert!(matches!(studio.move_frames(first, &gone, Some(4711)), Err(StudioError::NotFound(_))));
     assert_eq!(names(&rest(&studio, first)).len(), 5);
@@ -125,9 +142,9 @@ fn originals_that_stay_where_they_are_are_never_copied_and_found_again_when_move
     (0..3).for_each(|k| std::fs::write(pictures.join(format!("f{k}.jpg")), frame(k, false)).unwrap());
     let data = folder.path().join("data");
     let studio = Studio::open(&data).unwrap();
-    let set = studio.create_set("Left there").unwrap();
-    assert_eq!(studio.add_folder(set, pictures.to_str().unwrap(), false).unwrap(), 3);
-    studio.prepare_set(set).unwrap();
+    let set = studio.sets.create("Left there").unwrap();
+    assert_eq!(studio.assets.add_folder(set, pictures.to_str().unwrap(), false).unwrap(), 3);
+    studio.prepare(set).unwrap();
     let detail = rest(&studio, set);
     assert!(detail.frames.iter().all(|f| f.used && !f.missing && f.source.is_some()));
     assert_eq!(std::fs::read_dir(data.join("originals")).unwrap().count(), 0);
@@ -163,18 +180,19 @@ fn originals_that_stay_where_they_are_are_never_copied_and_found_again_when_move
 fn folders_that_cannot_serve_are_refused_with_the_reason() {
     let folder = tempfile::tempdir().unwrap();
     let studio = Studio::open(&folder.path().join("data")).unwrap();
-    let set = studio.create_set("No").unwrap();
+    let set = studio.sets.create("No").unwrap();
     let empty = folder.path().join("empty");
     std::fs::create_dir_all(&empty).unwrap();
     std::fs::write(empty.join("notes.txt"), "hello").unwrap();
-    let told = |path: &Path| studio.add_folder(set, path.to_str().unwrap(), false).unwrap_err().to_string();
+    let told =
+        |path: &Path| studio.assets.add_folder(set, path.to_str().unwrap(), false).unwrap_err().to_string();
     assert!(told(&empty).contains("no pictures in this folder"));
     assert!(told(&folder.path().join("none")).contains("no such file"));
     assert!(told(&empty.join("notes.txt")).contains("it is no folder"));
     assert!(studio.set(set).unwrap().frames.is_empty());
-    let listed = studio.folder(Some(folder.path().to_str().unwrap())).unwrap();
+    let listed = studio.assets.folder(Some(folder.path().to_str().unwrap())).unwrap();
     assert!(listed.folders.contains(&"empty".to_owned()) && listed.pictures == 0 && listed.parent.is_some());
-    assert!(studio.folder(None).is_ok());
+    assert!(studio.assets.folder(None).is_ok());
 }
 
 #[test]
@@ -199,11 +217,11 @@ fn a_thousand_files_come_in_and_what_cannot_be_read_is_told_one_by_one() {
         std::fs::write(pictures.join(name), bytes).unwrap();
     }
     let studio = Studio::open(&folder.path().join("data")).unwrap();
-    let set = studio.create_set("Many").unwrap();
+    let set = studio.sets.create("Many").unwrap();
     // The broken one does not begin like a picture and is passed over; an empty one is told.
     std::fs::write(pictures.join("empty.jpg"), "").unwrap();
-    assert_eq!(studio.add_folder(set, pictures.to_str().unwrap(), false).unwrap(), 1000);
-    studio.prepare_set(set).unwrap();
+    assert_eq!(studio.assets.add_folder(set, pictures.to_str().unwrap(), false).unwrap(), 1000);
+    studio.prepare(set).unwrap();
     let detail = rest(&studio, set);
     let failed: Vec<&str> = detail
         .frames
@@ -248,9 +266,9 @@ fn clocks_that_were_set_wrong_or_are_missing_are_told_and_sizes_may_differ() {
         .unwrap();
     }
     let studio = Studio::open(&folder.path().join("data")).unwrap();
-    let set = studio.create_set("Clocks").unwrap();
-    studio.add_folder(set, pictures.to_str().unwrap(), true).unwrap();
-    studio.prepare_set(set).unwrap();
+    let set = studio.sets.create("Clocks").unwrap();
+    studio.assets.add_folder(set, pictures.to_str().unwrap(), true).unwrap();
+    studio.prepare(set).unwrap();
     let detail = rest(&studio, set);
     assert_eq!(names(&detail), ["f0.jpg", "f1.jpg", "f2.jpg", "f3.jpg"]);
     let told = |k: usize| {

@@ -180,7 +180,7 @@ fn a_frame_is_laid_by_hand_with_pairs_nudges_and_the_best_fit() {
     with_stage(|s| async move {
         s.bring_in(3).await;
         let reference = s
-            .js("return fetch(`/api/sets/${location.pathname.split('/')[2]}`).then(r => r.json()).then(d => d.frames.findIndex(f => f.index === d.reference))")
+            .js("return fetch(`/api/sets/${location.pathname.split('/')[2]}`).then(r => r.json()).then(d => d.frames.findIndex(f => f.id === d.reference))")
             .await
             .as_u64()
             .unwrap();

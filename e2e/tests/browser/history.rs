@@ -156,8 +156,8 @@ fn strokes_one_right_after_another_and_undone_at_once_leave_the_picture_that_a_r
         s.until("document.querySelector('select[aria-label=Shown]').selectedOptions[0].text === 'Plate'")
             .await;
         s.tap(char::from(Key::Escape)).await;
-        let lifts = "return fetch(`/api/sets/${location.pathname.split('/')[2]}`).then(r => r.json()).then(s => s.recipe.lifts.map(l => l.source.frame))";
-        assert_eq!(s.js(lifts).await, serde_json::json!([2, 2, 2]));
+        let lifts = "return fetch(`/api/sets/${location.pathname.split('/')[2]}`).then(r => r.json()).then(s => s.recipe.patches.map(l => l.source.frame))";
+        assert_eq!(s.js(lifts).await, serde_json::json!([3, 3, 3]));
 
         // Two taken back at once, before the first is answered.
         s.undo().await;
@@ -168,6 +168,6 @@ fn strokes_one_right_after_another_and_undone_at_once_leave_the_picture_that_a_r
         s.page.refresh().await.unwrap();
         s.plate().await;
         assert!(s.drawn().await == seen, "the picture is another when it is loaded anew");
-        assert_eq!(s.js(lifts).await, serde_json::json!([2]));
+        assert_eq!(s.js(lifts).await, serde_json::json!([3]));
     });
 }

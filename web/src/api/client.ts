@@ -1,6 +1,7 @@
-// The server's interface, with types generated from its description.
+// The server's interface, called by its paths with types generated from its description.
+import createClient, { type FetchResponse } from "openapi-fetch";
 import { tellError } from "../ui/Notices";
-import type { components } from "./schema";
+import type { components, paths } from "./schema";
 
 type Schemas = components["schemas"];
 export type SetSummary = Schemas["SetSummary"];
@@ -8,20 +9,21 @@ export type SetDetail = Schemas["SetDetail"];
 export type TileNames = Schemas["TileNames"];
 export type Spot = Schemas["Spot"];
 export type Frame = Schemas["FrameInfo"];
-export type Recipe = Schemas["Recipe"];
+export type Recipe = Schemas["Recipe_FrameId"];
 export type Sample = Schemas["Sample"];
 export type Run = Schemas["RunInfo"];
-export type Look = Schemas["Look"];
+export type LookThrough = Schemas["LookThrough"];
 export type Doubt = Schemas["DoubtInfo"];
 export type Agreement = Schemas["AgreementFact"];
 export type ServerEvent = Schemas["Event"];
 export type ExportRequest = Schemas["ExportRequest"];
 export type Develop = Schemas["Develop"];
-export type Hand = Schemas["Hand"];
-export type Area = Schemas["Area"];
+export type ManualAlignment = Schemas["ManualAlignment_FrameId"];
+export type Area = Schemas["Area_FrameId"];
 export type Point = Schemas["Point"];
-export type Lift = Schemas["Lift"];
-export type LiftInfo = Schemas["LiftInfo"];
+export type Patch = Schemas["Patch_FrameId"];
+export type PatchTransform = Schemas["PatchTransform"];
+export type PatchInfo = Schemas["PatchInfo"];
 export type Proposal = Schemas["Proposal"];
 export type Purpose = Schemas["Purpose"];
 export type Seam = Schemas["SeamInfo"];
@@ -32,64 +34,81 @@ export type Fit = Schemas["FitInfo"];
 export type Folder = Schemas["FolderInfo"];
 export type Relinked = Schemas["RelinkInfo"];
 
-async function ask<T>(method: string, path: string, body?: unknown, signal?: AbortSignal): Promise<T> {
-  let response: Response;
-  try {
-    response = await fetch(`/api${path}`, {
-      method,
-      signal,
-      headers: body === undefined ? undefined : { "Content-Type": "application/json" },
-      body: body === undefined ? undefined : JSON.stringify(body),
-    });
-  } catch (e) {
-    if (signal?.aborted) throw e;
-    throw new Error("Evanu's server does not answer. Start it again with ./start; nothing is lost.", { cause: e });
+const http = createClient<paths>({ baseUrl: typeof location === "undefined" ? "http://localhost" : location.origin });
+
+/** What the server refuses, in its words. */
+export class Refused extends Error {
+  constructor(
+    words: string,
+    readonly status: number,
+  ) {
+    super(words);
   }
-  if (!response.ok) {
-    const problem = (await response.json().catch(() => null)) as { detail?: string } | null;
-    throw new Error(problem?.detail ?? `The server answered ${response.status}.`);
-  }
-  return (response.status === 204 || response.status === 202 && response.headers.get("content-length") === "0"
-    ? undefined
-    : await response.json()) as T;
 }
 
+/** What an answer holds; whatever goes wrong is an error with words. */
+async function answered<T extends Record<string | number, unknown>, O, M extends `${string}/${string}`>(asked: Promise<FetchResponse<T, O, M>>) {
+  let answer;
+  try {
+    answer = await asked;
+  } catch (e) {
+    if (e instanceof DOMException && e.name === "AbortError") throw e;
+    throw new Error("Evanu's server does not answer. Start it again with ./start; nothing is lost.", { cause: e });
+  }
+  const { response, data, error } = answer;
+  if (!response.ok) throw new Refused((error as { detail?: string } | undefined)?.detail ?? `The server answered ${response.status}.`, response.status);
+  return data as NonNullable<typeof data>;
+}
+
+/** The state that an act follows from. */
+const following = (revision: number) => ({ "If-Match": `"${revision}"` });
+
+/** A change of a recipe: the fields that change, and the words undo will use. */
+export interface Change {
+  label: string;
+  recipe: Partial<Recipe>;
+  goes_on: boolean;
+  looking: Spot[];
+}
+
+const of = (set: number) => ({ params: { path: { set } } });
+
 export const api = {
-  sets: () => ask<SetSummary[]>("GET", "/sets"),
-  create: (name: string, sort = false) => ask<{ id: number }>("POST", "/sets", { name, sort }),
-  samples: () => ask<Sample[]>("GET", "/samples"),
-  sample: (name: string) => ask<{ id: number }>("POST", `/samples/${name}`),
-  folder: (path: string | null) => ask<Folder>("GET", `/folders${path ? `?path=${encodeURIComponent(path)}` : ""}`),
-  addFolder: (id: number, path: string, copy: boolean) => ask<undefined>("POST", `/sets/${id}/folder`, { path, copy }),
-  relink: (id: number, path: string) => ask<Relinked>("POST", `/sets/${id}/relink`, { path }),
-  move: (id: number, frames: number[], to: number | null) => ask<{ id: number }>("POST", `/sets/${id}/move`, { frames, to }),
-  fit: (id: number, index: number) => ask<Fit>("GET", `/sets/${id}/fits/${index}`),
-  set: (id: number) => ask<SetDetail>("GET", `/sets/${id}`),
-  rename: (id: number, name: string) => ask<undefined>("PUT", `/sets/${id}/name`, { name }),
-  remove: (id: number) => ask<undefined>("DELETE", `/sets/${id}`),
-  restore: (id: number) => ask<undefined>("POST", `/sets/${id}/restore`),
-  duplicate: (id: number) => ask<{ id: number }>("POST", `/sets/${id}/duplicate`),
-  change: (id: number, change: { label: string; recipe: Recipe; goes_on: boolean; looking: Spot[] }) => ask<SetDetail>("PUT", `/sets/${id}/recipe`, change),
-  undo: (id: number) => ask<SetDetail>("POST", `/sets/${id}/undo`),
-  redo: (id: number) => ask<SetDetail>("POST", `/sets/${id}/redo`),
-  prepare: (id: number) => ask<undefined>("POST", `/sets/${id}/prepare`),
-  dismiss: (id: number, frame: number) => ask<undefined>("DELETE", `/sets/${id}/frames/${frame}`),
-  agreement: (id: number) => ask<Agreement>("GET", `/sets/${id}/agreement`),
-  moving: (id: number) => ask<Moving[]>("GET", `/sets/${id}/moving`),
-  glare: (id: number, lift: number) => ask<Schemas["GlareInfo"]>("GET", `/sets/${id}/lifts/${lift}/glare`),
-  tryLift: (id: number, lift: Lift, signal?: AbortSignal) => ask<LiftInfo>("POST", `/sets/${id}/lifts/try`, lift, signal),
-  placeLift: (id: number, lift: Lift) => ask<Schemas["Place"]>("POST", `/sets/${id}/lifts/place`, lift),
-  proposals: (id: number, wanted: Schemas["Wanted"]) => ask<Proposal[]>("POST", `/sets/${id}/lifts/proposals`, wanted),
-  seams: (id: number, purpose: Purpose) => ask<Seam[]>("GET", `/sets/${id}/seams/${purpose}`),
-  history: (id: number) => ask<State[]>("GET", `/sets/${id}/history`),
-  goTo: (id: number, seq: number) => ask<SetDetail>("POST", `/sets/${id}/history/${seq}`),
-  stateKey: (id: number, seq: number) => ask<Schemas["StateKey"]>("GET", `/sets/${id}/history/${seq}`),
-  doubts: (id: number) => ask<Doubt[]>("GET", `/sets/${id}/doubts`),
-  look: (id: number, query: string, signal: AbortSignal) => ask<Look>("GET", `/sets/${id}/look?${query}`, undefined, signal),
-  extent: (id: number, x: number, y: number, frame: number) => ask<Extent>("GET", `/sets/${id}/extent?x=${x}&y=${y}&frame=${frame}`),
-  export: (id: number, request: ExportRequest) => ask<{ id: number }>("POST", `/sets/${id}/exports`, request),
-  run: (id: number) => ask<Run>("GET", `/runs/${id}`),
-  cancel: (id: number) => ask<undefined>("DELETE", `/runs/${id}`),
+  sets: () => answered(http.GET("/api/sets")),
+  create: (name: string, sort = false) => answered(http.POST("/api/sets", { body: { name, sort } })),
+  samples: () => answered(http.GET("/api/samples")),
+  sample: (name: string) => answered(http.POST("/api/samples/{name}", { params: { path: { name } } })),
+  folder: (path: string | null) => answered(http.GET("/api/folders", { params: { query: { path: path ?? undefined } } })),
+  addFolder: (set: number, path: string, copy: boolean) => answered(http.POST("/api/sets/{set}/folder", { ...of(set), body: { path, copy } })),
+  relink: (set: number, path: string) => answered(http.POST("/api/sets/{set}/relink", { ...of(set), body: { path, copy: false } })),
+  move: (set: number, frames: number[], to: number | null) => answered(http.POST("/api/sets/{set}/move", { ...of(set), body: { frames, to } })),
+  fit: (set: number, frame: number) => answered(http.GET("/api/sets/{set}/fits/{frame}", { params: { path: { set, frame } } })),
+  set: (set: number) => answered(http.GET("/api/sets/{set}", of(set))),
+  rename: (set: number, name: string) => answered(http.PUT("/api/sets/{set}/name", { ...of(set), body: { name, sort: false } })),
+  remove: (set: number) => answered(http.DELETE("/api/sets/{set}", of(set))),
+  restore: (set: number) => answered(http.POST("/api/sets/{set}/restore", of(set))),
+  duplicate: (set: number) => answered(http.POST("/api/sets/{set}/duplicate", of(set))),
+  change: (set: number, revision: number, change: Change) => answered(http.PATCH("/api/sets/{set}/recipe", { params: { path: { set }, header: following(revision) }, body: change })),
+  undo: (set: number, revision: number) => answered(http.POST("/api/sets/{set}/undo", { params: { path: { set }, header: following(revision) } })),
+  redo: (set: number, revision: number) => answered(http.POST("/api/sets/{set}/redo", { params: { path: { set }, header: following(revision) } })),
+  goTo: (set: number, revision: number, seq: number) => answered(http.POST("/api/sets/{set}/history/{seq}", { params: { path: { set, seq }, header: following(revision) } })),
+  prepare: (set: number) => answered(http.POST("/api/sets/{set}/prepare", of(set))),
+  dismiss: (set: number, frame: number) => answered(http.DELETE("/api/sets/{set}/frames/{frame}", { params: { path: { set, frame } } })),
+  agreement: (set: number) => answered(http.GET("/api/sets/{set}/agreement", of(set))),
+  moving: (set: number) => answered(http.GET("/api/sets/{set}/moving", of(set))),
+  glare: (set: number, patch: number) => answered(http.GET("/api/sets/{set}/patches/{patch}/glare", { params: { path: { set, patch } } })),
+  tryPatch: (set: number, patch: Patch, signal?: AbortSignal) => answered(http.POST("/api/sets/{set}/patches/try", { ...of(set), body: patch, signal })),
+  placePatch: (set: number, patch: Patch) => answered(http.POST("/api/sets/{set}/patches/place", { ...of(set), body: patch })),
+  proposals: (set: number, wanted: Schemas["ProposalRequest"]) => answered(http.POST("/api/sets/{set}/patches/proposals", { ...of(set), body: wanted })),
+  seams: (set: number, purpose: Purpose) => answered(http.GET("/api/sets/{set}/seams/{purpose}", { params: { path: { set, purpose } } })),
+  history: (set: number) => answered(http.GET("/api/sets/{set}/history", of(set))),
+  stateKey: (set: number, seq: number) => answered(http.GET("/api/sets/{set}/history/{seq}", { params: { path: { set, seq } } })),
+  doubts: (set: number) => answered(http.GET("/api/sets/{set}/doubts", of(set))),
+  look: (set: number, query: paths["/api/sets/{set}/look"]["get"]["parameters"]["query"], signal: AbortSignal) => answered(http.GET("/api/sets/{set}/look", { params: { path: { set }, query }, signal })),
+  extent: (set: number, x: number, y: number, frame: number) => answered(http.GET("/api/sets/{set}/extent", { params: { path: { set }, query: { x, y, frame } } })),
+  export: (set: number, request: ExportRequest) => answered(http.POST("/api/sets/{set}/exports", { ...of(set), body: request })),
+  run: (run: number) => answered(http.GET("/api/runs/{run}", { params: { path: { run } } })),
+  cancel: (run: number) => answered(http.DELETE("/api/runs/{run}", { params: { path: { run } } })),
 };
 
 /** A picture about where pixels come from: `origin`, `alone` or `few`. */
@@ -99,11 +118,11 @@ export const evidence = (set: number, key: string, what: "origin" | "alone" | "f
 export const statePicture = (set: number, state: State, side: number) => `/api/sets/${set}/history/${state.seq}/picture?side=${side}&made=${state.made ?? 0}`;
 
 /** The plate where a lift lies, as the lift's state has it. */
-export const liftPicture = (set: number, key: string, lift: number) => `/api/sets/${set}/lifts/${lift}/picture?${key}`;
+export const patchPicture = (set: number, key: string, patch: number) => `/api/sets/${set}/patches/${patch}/picture?${key}`;
 
 /** A frame as shot and developed; the address stays the same as long as the picture does. */
 export const thumbnail = (set: SetDetail, frame: number, side: number) =>
-  `/api/sets/${set.id}/frames/${frame}/thumbnail?side=${side}&v=${encodeURIComponent(Object.values(set.recipe.develop ?? {}).join("_"))}`;
+  `/api/sets/${set.id}/frames/${frame}/thumbnail?side=${side}&v=${encodeURIComponent(Object.values(set.recipe.develop).join("_"))}`;
 
 /** Sends files, telling the share that has gone; then begins the work on them. */
 export function upload(set: number, files: File[], told: (share: number) => void): Promise<void> {
@@ -114,7 +133,7 @@ export function upload(set: number, files: File[], told: (share: number) => void
     request.open("POST", `/api/sets/${set}/frames`);
     request.upload.onprogress = (e) => told(e.lengthComputable ? e.loaded / e.total : 0);
     request.onload = () => {
-      if (request.status < 300) return done(api.prepare(set));
+      if (request.status < 300) return done(api.prepare(set).then(() => undefined));
       let detail = `The server answered ${request.status}.`;
       try {
         detail = (JSON.parse(request.responseText) as { detail: string }).detail;

@@ -262,7 +262,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/sets/{set}/fits/{index}": {
+    "/api/sets/{set}/fits/{frame}": {
         parameters: {
             query?: never;
             header?: never;
@@ -399,91 +399,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/sets/{set}/lifts/place": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** The geometry with which what a lift shows lies best on what the plate shows near there. */
-        post: operations["place_lift"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sets/{set}/lifts/proposals": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** The frames that a place can be taken from, the one that most surely leaves it clear first. */
-        post: operations["propose"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sets/{set}/lifts/try": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** What a lift would do, before it is laid. */
-        post: operations["try_lift"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sets/{set}/lifts/{lift}/glare": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** When the highlights that a lift takes off come back. */
-        get: operations["glare"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sets/{set}/lifts/{lift}/picture": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** The plate where a lift lies, small. */
-        get: operations["lift_picture"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/sets/{set}/look": {
         parameters: {
             query?: never;
@@ -552,6 +467,91 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sets/{set}/patches/place": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The geometry with which what a patch shows lies best on what the plate shows near there. */
+        post: operations["place_patch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sets/{set}/patches/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The frames that a place can be taken from, the one that most surely leaves it clear first. */
+        post: operations["propose"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sets/{set}/patches/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a patch would do, before it is laid. */
+        post: operations["try_patch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sets/{set}/patches/{patch}/glare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** When the highlights that a patch takes off come back. */
+        get: operations["glare"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sets/{set}/patches/{patch}/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The plate where a patch lies, small. */
+        get: operations["patch_picture"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sets/{set}/prepare": {
         parameters: {
             query?: never;
@@ -577,13 +577,13 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Puts a new recipe in force. */
-        put: operations["change_recipe"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
         head?: never;
-        patch?: never;
+        /** Puts a change of the recipe in force. */
+        patch: operations["change_recipe"];
         trace?: never;
     };
     "/api/sets/{set}/redo": {
@@ -644,7 +644,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Where lifts can be seen when the plate is used for a purpose, strongest first. */
+        /** Where patches can be seen when the plate is used for a purpose, strongest first. */
         get: operations["seams"];
         put?: never;
         post?: never;
@@ -708,15 +708,11 @@ export interface components {
              */
             unsupported_fraction: number;
         };
-        /** @description An area drawn by hand. */
-        Area: {
-            /** @description `ignore` or `fit`. */
-            guide: string;
-            /** @description Index of the frame it was drawn on. */
-            on: number;
-            /** @description A closed outline in that frame's pixels. */
-            outline: components["schemas"]["Point"][];
-        };
+        /**
+         * @description Which transforms frames may be given.
+         * @enum {string}
+         */
+        Align: "auto" | "off" | "shift" | "rigid" | "similarity" | "perspective";
         /** @description A rectangle, in reference pixels. */
         AreaInfo: {
             /**
@@ -740,6 +736,23 @@ export interface components {
              */
             y: number;
         };
+        /** @description An area drawn by hand, on the frame that was the reference then. */
+        Area_FrameId: {
+            /** @description What it means. */
+            guide: components["schemas"]["Guide"];
+            /**
+             * Format: int64
+             * @description The identity of a frame in its set, which it keeps as long as the set lives.
+             */
+            on: number;
+            /** @description A closed outline in that frame's pixels. */
+            outline: components["schemas"]["Point"][];
+        };
+        /**
+         * @description What the plate covers.
+         * @enum {string}
+         */
+        Canvas: "reference" | "common";
         /** @description The plate's grid. */
         CanvasInfo: {
             /**
@@ -773,7 +786,7 @@ export interface components {
              */
             y: number;
         };
-        /** @description A new recipe, with the words undo will use. */
+        /** @description A change of a recipe, with the words undo will use. */
         Change: {
             /** @description Whether it goes on with the last act, when that has the same words and nothing was made from it: one nudge after another. */
             goes_on?: boolean;
@@ -781,15 +794,14 @@ export interface components {
             label: string;
             /** @description The tiles of the plate that are looked at: they are combined at once. */
             looking?: components["schemas"]["Spot"][];
-            /** @description All decisions. */
-            recipe: components["schemas"]["Recipe"];
+            /** @description The decisions that change. */
+            recipe: components["schemas"]["RecipePart"];
         };
         /** @description One crop of the look-through. */
         CropInfo: {
             /** @description Whether the frame shows the same as the plate in the middle of the crop; `None` where it does not reach. */
             agrees?: boolean | null;
-            /** @description The frame's index. */
-            index: number;
+            frame?: components["schemas"]["FrameId"] | null;
             /**
              * Format: float
              * @description Share of the middle in which it does, 0..=1.
@@ -801,26 +813,31 @@ export interface components {
             /**
              * Format: float
              * @description Stops, -5..=5.
+             * @default 0
              */
             exposure: number;
             /**
              * Format: float
-             * @description -1..=1.
+             * @description Brighter above zero; below, what lies beyond white comes back, -1..=1.
+             * @default 0
              */
             highlights: number;
             /**
              * Format: float
-             * @description -1..=1.
+             * @description Brighter above zero, -1..=1.
+             * @default 0
              */
             shadows: number;
             /**
              * Format: float
-             * @description More magenta above zero, -1..=1.
+             * @description More magenta above zero, more green below, -1..=1.
+             * @default 0
              */
             tint: number;
             /**
              * Format: float
-             * @description Warmer above zero, -1..=1.
+             * @description Warmer above zero, cooler below, -1..=1: stops between red and blue.
+             * @default 0
              */
             warmth: number;
         };
@@ -833,8 +850,7 @@ export interface components {
              * @description How sure the proposal is, 0..=1.
              */
             confidence: number;
-            /** @description The frame it was settled by; `None` when the proposal was accepted. */
-            frame?: number | null;
+            frame?: components["schemas"]["FrameId"] | null;
             /** @description Where, in plate pixels. */
             place: components["schemas"]["AreaInfo"];
             /** @description Why, in words. */
@@ -842,8 +858,8 @@ export interface components {
             settled?: components["schemas"]["SettledBy"] | null;
             /** @description Whether nothing competes there, but it looks like somebody who stood still. */
             still: boolean;
-            /** @description What is to be seen there, best first: indices of the frames that show the same. */
-            stories: number[][];
+            /** @description What is to be seen there, best first: the frames that show the same. */
+            stories: components["schemas"]["FrameId"][][];
         };
         /** @description Something changed. */
         Event: {
@@ -929,6 +945,11 @@ export interface components {
             /** @description Where it is. */
             path: string;
         };
+        /**
+         * Format: int64
+         * @description The identity of a frame in its set, which it keeps as long as the set lives.
+         */
+        FrameId: number;
         /** @description A frame of a set. */
         FrameInfo: {
             /**
@@ -940,6 +961,11 @@ export interface components {
             by_hand: boolean;
             /** @description Maker and model. */
             camera?: string | null;
+            /**
+             * Format: int32
+             * @description Number of the camera position it was taken from.
+             */
+            camera_position: number;
             /** @description Whether the fit asks for a look. */
             doubtful: boolean;
             /**
@@ -961,18 +987,15 @@ export interface components {
              * @description Height in pixels.
              */
             height: number;
-            /**
-             * Format: int64
-             * @description Identity.
-             */
-            id: number;
-            /** @description Place in the recipe's lists; `None` until it is read. */
-            index?: number | null;
+            /** @description Identity, which it keeps as long as the set lives. */
+            id: components["schemas"]["FrameId"];
             /**
              * Format: int32
              * @description Sensitivity.
              */
             iso?: number | null;
+            /** @description Whether it is among the frames that are aligned, which is when all that came in with it are read. */
+            joined: boolean;
             /** @description Whether its original is not where it was. */
             missing: boolean;
             /**
@@ -988,7 +1011,7 @@ export interface components {
             outline: number[][];
             /**
              * Format: int32
-             * @description Number of the camera position it was taken from.
+             * @description Where in its file it is: 0 for a picture.
              */
             position: number;
             /** @description Why it does not take part, when that was not its owner's choice. */
@@ -1047,7 +1070,7 @@ export interface components {
          * @enum {string}
          */
         FrameState: "reading" | "ready" | "failed";
-        /** @description When highlights that a lift takes off come back. */
+        /** @description When highlights that a patch takes off come back. */
         GlareInfo: {
             /**
              * Format: float
@@ -1055,29 +1078,11 @@ export interface components {
              */
             returns?: number | null;
         };
-        /** @description A frame laid by hand. */
-        Hand: {
-            /** @description Index of the frame. */
-            frame: number;
-            /** @description Index of the frame it is laid over. */
-            on: number;
-            /** @description Places named in both. */
-            pairs: components["schemas"]["Pair"][];
-            /**
-             * Format: double
-             * @description Made larger.
-             */
-            scale: number;
-            /** @description Then shifted, in pixels to the right and down. */
-            shift: number[];
-            /** @description Brought to the best fit near there. */
-            snap: boolean;
-            /**
-             * Format: double
-             * @description Turned, in degrees clockwise.
-             */
-            turn: number;
-        };
+        /**
+         * @description What an area drawn by hand means for the alignment.
+         * @enum {string}
+         */
+        Guide: "ignore" | "fit";
         /** @description An identity. */
         Id: {
             /**
@@ -1085,62 +1090,6 @@ export interface components {
              * @description The new thing's.
              */
             id: number;
-        };
-        /** @description An area that no lift changes. */
-        Keep: {
-            /** @description Index of the frame it was drawn on. */
-            on: number;
-            /** @description A closed outline in that frame's pixels. */
-            outline: components["schemas"]["Point"][];
-        };
-        /** @description An area of the plate with a source of its own. */
-        Lift: {
-            /** @description Whether the border moves to edges of the picture near it. */
-            follow: boolean;
-            /** @description Whether frames that show the same as its own are averaged, so that its grain is that of what is around. */
-            grain?: boolean;
-            /** @description Parts that were given back: closed outlines in the frame's pixels. */
-            less?: components["schemas"]["Point"][][];
-            /** @description Kept without being laid. */
-            off: boolean;
-            /** @description Index of the frame it was drawn on. */
-            on: number;
-            /** @description A closed outline in that frame's pixels. */
-            outline: components["schemas"]["Point"][];
-            place?: components["schemas"]["Place"] | null;
-            /** @description Whether the border moves to where both sides show the same. */
-            seek?: boolean;
-            /**
-             * Format: double
-             * @description How far the border fades to both sides, in reference pixels.
-             */
-            soft: number;
-            /** @description Where its pixels come from. */
-            source: components["schemas"]["Source"];
-            /**
-             * Format: float
-             * @description How much of it shows, 0..=1; for `calm`, how small a highlight is taken off.
-             */
-            strength: number;
-            /** @description Whether its tone is matched along the border. */
-            tone?: boolean;
-            /** @description Whether what the frame brings in beside what it takes away is left out. */
-            trim?: boolean;
-        };
-        /** @description What a lift does, all places in reference pixels. */
-        LiftInfo: {
-            /** @description Its border as it was found: closed outlines. */
-            border: components["schemas"]["Point"][][];
-            /** @description What it brings in: closed outlines. */
-            brings: components["schemas"]["Point"][][];
-            /** @description Whether it shows anything else than the plate. */
-            differs: boolean;
-            /** @description How many things it takes away. */
-            takes: number;
-            /** @description Whether the words are a warning. */
-            warns: boolean;
-            /** @description What it does, in words. */
-            words: string;
         };
         /** @description How a set's light behaved. */
         LightInfo: {
@@ -1150,7 +1099,7 @@ export interface components {
             text: string;
         };
         /** @description The same place in every frame, side by side. */
-        Look: {
+        LookThrough: {
             /** @description One entry a crop, from left to right. */
             crops: components["schemas"]["CropInfo"][];
             /**
@@ -1167,10 +1116,46 @@ export interface components {
              */
             width: number;
         };
+        /** @description A frame laid by hand over the frame that was the reference then. */
+        ManualAlignment_FrameId: {
+            /**
+             * Format: int64
+             * @description The identity of a frame in its set, which it keeps as long as the set lives.
+             */
+            frame: number;
+            /**
+             * Format: int64
+             * @description The identity of a frame in its set, which it keeps as long as the set lives.
+             */
+            on: number;
+            /** @description Places named in both; none takes the frame where the alignment put it, or as shot. */
+            pairs: components["schemas"]["Pair"][];
+            /**
+             * Format: double
+             * @description And made larger about it.
+             */
+            scale: number;
+            /** @description Then shifted, in pixels to the right and down. */
+            shift: number[];
+            /** @description And brought to the best fit near there. */
+            snap: boolean;
+            /**
+             * Format: double
+             * @description Turned about the picture's middle, in degrees clockwise.
+             */
+            turn: number;
+        };
+        /**
+         * @description Whether frames are matched in exposure and colour.
+         * @enum {string}
+         */
+        Matching: "auto" | "on" | "off";
+        /** @description `consensus`, `everybody`, `clipped`, `median`, `mean`, `darkest`, `lightest`, or `rank:P` with P from 0 to 100 */
+        Method: string;
         /** @description Frames to move. */
         Move: {
             /** @description Identities of the frames. */
-            frames: number[];
+            frames: components["schemas"]["FrameId"][];
             /**
              * Format: int64
              * @description The set they go to; a new one without it.
@@ -1179,11 +1164,11 @@ export interface components {
         };
         /** @description An area that moves and belongs. */
         MovingInfo: {
-            /** @description Index of the frame that is proposed for one moment whole. */
-            frame: number;
+            /** @description The frame that is proposed for one moment whole. */
+            frame: components["schemas"]["FrameId"];
             /** @description Its outline in reference pixels. */
             outline: components["schemas"]["Point"][];
-            /** @description Whether a lift covers it already. */
+            /** @description Whether a patch covers it already. */
             settled: boolean;
             /**
              * Format: float
@@ -1204,12 +1189,12 @@ export interface components {
         OriginInfo: {
             /** @description Moments that agree, and moments in all. */
             agree: number;
-            /** @description Indices of the frames that make the pixel, in the set's order. */
-            frames: number[];
-            /** @description The lift that covers it: its place in the recipe's list. */
-            lift?: number | null;
+            /** @description The frames that make the pixel, in the order in which they joined. */
+            frames: components["schemas"]["FrameId"][];
             /** @description Moments of the frames in use that reach the place. */
             moments: number;
+            /** @description The patch that covers it: its place in the recipe's list. */
+            patch?: number | null;
         };
         /** @description The same thing seen in two frames. */
         Pair: {
@@ -1218,8 +1203,23 @@ export interface components {
             /** @description In the other frame's pixels. */
             to: components["schemas"]["Point"];
         };
-        /** @description What a lift shows is mirrored, enlarged and turned about its middle, then moved. */
-        Place: {
+        /** @description What a patch does, all places in reference pixels. */
+        PatchInfo: {
+            /** @description Its border as it was found: closed outlines. */
+            border: components["schemas"]["Point"][][];
+            /** @description What it brings in: closed outlines. */
+            brings: components["schemas"]["Point"][][];
+            /** @description Whether it shows anything else than the plate. */
+            differs: boolean;
+            /** @description How many things it takes away. */
+            takes: number;
+            /** @description Whether the words are a warning. */
+            warns: boolean;
+            /** @description What it does, in words. */
+            words: string;
+        };
+        /** @description A geometry of its own: what a patch shows is mirrored, enlarged and turned about its middle, then moved. */
+        PatchTransform: {
             /** @description Left for right. */
             mirror: boolean;
             /**
@@ -1227,7 +1227,7 @@ export interface components {
              * @description Enlarged.
              */
             scale: number;
-            /** @description To the right and down, in reference pixels. */
+            /** @description To the right and down, in pixels of the reference. */
             shift: number[];
             /**
              * Format: double
@@ -1235,7 +1235,47 @@ export interface components {
              */
             turn: number;
         };
-        /** @description A point in pixels. */
+        /** @description An area of the plate with a source of its own. */
+        Patch_FrameId: {
+            /** @description Kept in the list without being laid. */
+            disabled: boolean;
+            /** @description Whether what the frame brings in beside what it takes away is left out. */
+            exclude_introduced: boolean;
+            /** @description Parts that were given back: closed outlines, as the patch's own. */
+            exclusions?: components["schemas"]["Point"][][];
+            /**
+             * Format: double
+             * @description How far the border fades to both sides, in pixels of the reference.
+             */
+            feather: number;
+            /** @description Whether its grain is that of what is around: where other frames show the same as its own, all of them are averaged. */
+            grain: boolean;
+            /**
+             * Format: int64
+             * @description The identity of a frame in its set, which it keeps as long as the set lives.
+             */
+            on: number;
+            /**
+             * @description Whether the border moves to where both sides show the same; goes before `snap_to_edges`. It then fades as the content
+             *     asks for, unless `feather` says how far.
+             */
+            optimal_seam: boolean;
+            /** @description A closed outline in that frame's pixels. */
+            outline: components["schemas"]["Point"][];
+            /** @description Whether the border moves to edges of the picture near it, such as a skyline. */
+            snap_to_edges: boolean;
+            /** @description Where its pixels come from. */
+            source: components["schemas"]["Source_FrameId"];
+            /**
+             * Format: float
+             * @description How much of it shows, 0..=1; for [`Source::HighlightSuppressed`], how small a highlight is taken off.
+             */
+            strength: number;
+            /** @description Whether its tone is matched along the border. */
+            tone: boolean;
+            transform?: components["schemas"]["PatchTransform"] | null;
+        };
+        /** @description A point or a displacement, in pixels. */
         Point: {
             /**
              * Format: double
@@ -1264,19 +1304,36 @@ export interface components {
         };
         /** @description A frame that a place can be taken from. */
         Proposal: {
-            /** @description Its index. */
-            frame: number;
+            /** @description Its identity. */
+            frame: components["schemas"]["FrameId"];
             /** @description What would be taken: a closed outline in reference pixels. */
             outline: components["schemas"]["Point"][];
             /** @description What that would do. */
-            told: components["schemas"]["LiftInfo"];
+            told: components["schemas"]["PatchInfo"];
+        };
+        /** @description A place that is to be taken from somewhere. */
+        ProposalRequest: {
+            /** @description A place in it, in reference pixels. */
+            at: components["schemas"]["Point"];
+            /** @description A closed outline around it, in reference pixels; without one, how far the thing there reaches is found. */
+            outline?: components["schemas"]["Point"][] | null;
+        };
+        /** @description An area that no patch changes. */
+        Protected_FrameId: {
+            /**
+             * Format: int64
+             * @description The identity of a frame in its set, which it keeps as long as the set lives.
+             */
+            on: number;
+            /** @description A closed outline in that frame's pixels. */
+            outline: components["schemas"]["Point"][];
         };
         /**
          * @description What the plate is for, and so how closely it is looked at.
          * @enum {string}
          */
         Purpose: "web" | "screen" | "print";
-        /** @description A lift and the box that it may change. */
+        /** @description A patch and the box that it may change. */
         Reach: {
             /**
              * Format: double
@@ -1301,37 +1358,63 @@ export interface components {
              */
             top: number;
         };
-        /** @description How a recipe looks to clients; the core's type serialises to it, and a test holds the two together. */
-        Recipe: {
-            /** @description `auto`, `off`, `shift`, `rigid`, `similarity` or `perspective`. */
-            align: string;
+        /** @description Some fields of a recipe, by their names; the others stay as they are. */
+        RecipePart: {
+            [key: string]: unknown;
+        };
+        /** @description All decisions of a set. Stored ones are read by [`migrate::read`], which knows earlier versions. */
+        Recipe_FrameId: {
+            /** @description Allowed transforms. */
+            align: components["schemas"]["Align"];
             /** @description Areas that guide the alignment. */
-            areas: components["schemas"]["Area"][];
-            /** @description `reference` or `common`. */
-            canvas: string;
+            areas: components["schemas"]["Area_FrameId"][];
+            /** @description What the plate covers. */
+            canvas: components["schemas"]["Canvas"];
             /** @description The one development of all frames. */
             develop: components["schemas"]["Develop"];
-            /** @description Frames laid by hand. */
-            hands: components["schemas"]["Hand"][];
-            /** @description Areas that no lift changes. */
-            keeps?: components["schemas"]["Keep"][];
-            /** @description Areas with a source of their own, later ones over earlier ones. */
-            lifts?: components["schemas"]["Lift"][];
-            /** @description `auto`, `on` or `off`. */
-            match_exposure: string;
-            /** @description `consensus`, `median`, `mean`, `clipped`, `everybody`, `darkest`, `lightest` or `rank:P`. */
-            method: string;
-            /** @description Index of the chosen reference frame; null lets the program propose it. */
-            reference?: number | null;
-            /** @description Doubts settled by hand. */
-            settled?: components["schemas"]["Settled"][];
-            /** @description One entry a frame: false when its owner set it aside. */
-            used: boolean[];
+            /** @description Frames that their owner set aside. */
+            excluded: number[];
+            /** @description Frames laid by hand; at most one entry a frame. */
+            manual_alignments: components["schemas"]["ManualAlignment_FrameId"][];
+            /** @description Whether frames are matched in exposure and colour. */
+            match_exposure: components["schemas"]["Matching"];
+            /** @description How frames become one. */
+            method: components["schemas"]["Method"];
+            /** @description Areas that come from one frame or by another method, later ones over earlier ones. */
+            patches: components["schemas"]["Patch_FrameId"][];
+            /** @description Areas that no patch changes. */
+            protected: components["schemas"]["Protected_FrameId"][];
+            reference: components["schemas"]["FrameId"] | null;
+            /** @description Doubts that were settled by hand. */
+            settled: components["schemas"]["Settled_FrameId"][];
             /**
              * Format: int32
              * @description Version of this shape.
              */
             version: number;
+        };
+        /** @description A rectangle of whole pixels; it may lie outside the picture. */
+        Rect: {
+            /**
+             * Format: int32
+             * @description Rows.
+             */
+            height: number;
+            /**
+             * Format: int32
+             * @description Columns.
+             */
+            width: number;
+            /**
+             * Format: int64
+             * @description First column.
+             */
+            x: number;
+            /**
+             * Format: int64
+             * @description First row.
+             */
+            y: number;
         };
         /** @description What a search for lost originals found. */
         RelinkInfo: {
@@ -1381,12 +1464,12 @@ export interface components {
             /** @description Its name for people. */
             title: string;
         };
-        /** @description A place where a lift can be seen. */
+        /** @description A place where a patch can be seen. */
         SeamInfo: {
-            /** @description Place of the lift in the recipe's list. */
-            lift: number;
             /** @description What would help: `seek`, `tone`, `grain`, `fade` or `wider`. */
             mend: string;
+            /** @description Place of the patch in the recipe's list. */
+            patch: number;
             /** @description Where, in reference pixels. */
             place: components["schemas"]["AreaInfo"];
             /**
@@ -1431,13 +1514,17 @@ export interface components {
             /** @description Number of camera positions. */
             positions: number;
             /** @description Its decisions. */
-            recipe: components["schemas"]["Recipe"];
+            recipe: components["schemas"]["Recipe_FrameId"];
             /** @description What redo would do again. */
             redo?: string | null;
-            /** @description Index of the reference frame; `None` until frames are aligned. */
-            reference?: number | null;
+            reference?: components["schemas"]["FrameId"] | null;
             /** @description Columns and rows of the reference frame. */
             reference_size?: number[] | null;
+            /**
+             * Format: int64
+             * @description Counts the changes of what is in force: an act says which it follows from.
+             */
+            revision: number;
             run?: components["schemas"]["RunInfo"] | null;
             tile_names?: components["schemas"]["TileNames"] | null;
             /** @description What undo would take back. */
@@ -1465,30 +1552,35 @@ export interface components {
             note?: string | null;
             run?: components["schemas"]["RunInfo"] | null;
         };
-        /** @description How a doubt was answered by hand. */
-        Settled: {
-            /** @description The doubt's place, in reference pixels. */
-            bbox: components["schemas"]["AreaInfo"];
-            /** @description Index of the frame that is right there; null accepts the proposal. */
-            frame?: number | null;
-            /** @description It is asked again, though the evidence settles it. */
-            open?: boolean;
-        };
         /**
          * @description Who settled a doubt.
          * @enum {string}
          */
         SettledBy: "evanu" | "you";
-        /** @description Where the pixels of a lift come from. */
-        Source: {
-            /** @description One frame, by its index. */
+        /** @description How its owner answered a doubt. */
+        Settled_FrameId: {
+            /** @description The doubt's place, in pixels of the reference. */
+            bbox: components["schemas"]["Rect"];
+            frame: components["schemas"]["FrameId"] | null;
+            /** @description It is asked again, though the evidence settles it. */
+            open: boolean;
+        };
+        /** @description Where the pixels of a patch come from. */
+        Source_FrameId: {
+            /**
+             * Format: int64
+             * @description The identity of a frame in its set, which it keeps as long as the set lives.
+             */
             frame: number;
         } | {
             /** @description All frames, by a method. */
-            method: string;
+            method: components["schemas"]["Method"];
         } | {
-            /** @description One frame as it was lit, without its highlights. */
-            calm: number;
+            /**
+             * Format: int64
+             * @description The identity of a frame in its set, which it keeps as long as the set lives.
+             */
+            highlight_suppressed: number;
         };
         /** @description A tile of a view. */
         Spot: {
@@ -1526,6 +1618,11 @@ export interface components {
             parent?: number | null;
             /**
              * Format: int64
+             * @description The revision that it was made in; null where it was not written down.
+             */
+            revision?: number | null;
+            /**
+             * Format: int64
              * @description Its number; later ones are larger.
              */
             seq: number;
@@ -1554,20 +1651,13 @@ export interface components {
         };
         /**
          * @description What a plate's tiles are called by, so that their addresses stay while nothing changes that reaches them: a tile is called
-         *     `bare`, followed by a hyphen and the name of each lift whose box it touches, borders included.
+         *     `bare`, followed by a hyphen and the name of each patch whose box it touches, borders included.
          */
         TileNames: {
-            /** @description The plate without lifts. */
+            /** @description The plate without patches. */
             bare: string;
-            /** @description Its lifts in the order in which they are laid. */
-            lifts: components["schemas"]["Reach"][];
-        };
-        /** @description A place that is to be taken from somewhere. */
-        Wanted: {
-            /** @description A place in it, in reference pixels. */
-            at: components["schemas"]["Point"];
-            /** @description A closed outline around it, in reference pixels; without one, how far the thing there reaches is found. */
-            outline?: components["schemas"]["Point"][] | null;
+            /** @description Its patches in the order in which they are laid. */
+            patches: components["schemas"]["Reach"][];
         };
     };
     responses: never;
@@ -2055,7 +2145,7 @@ export interface operations {
                 x: number;
                 /** @description Row on the canvas. */
                 y: number;
-                /** @description Index of the frame whose content there is meant. */
+                /** @description The frame whose content there is meant. */
                 frame: number;
             };
             header?: never;
@@ -2098,7 +2188,7 @@ export interface operations {
             header?: never;
             path: {
                 set: number;
-                index: number;
+                frame: number;
             };
             cookie?: never;
         };
@@ -2323,7 +2413,10 @@ export interface operations {
     go_to: {
         parameters: {
             query?: never;
-            header?: never;
+            header: {
+                /** @description The set's revision that it follows from */
+                "If-Match": string;
+            };
             path: {
                 set: number;
                 seq: number;
@@ -2348,6 +2441,22 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     state_picture: {
@@ -2360,229 +2469,6 @@ export interface operations {
             path: {
                 set: number;
                 seq: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "image/jpeg": number[];
-                };
-            };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    place_lift: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                set: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Lift"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Place"];
-                };
-            };
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    propose: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                set: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Wanted"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Proposal"][];
-                };
-            };
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    try_lift: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                set: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Lift"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["LiftInfo"];
-                };
-            };
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    glare: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                set: number;
-                lift: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["GlareInfo"];
-                };
-            };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    lift_picture: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                set: number;
-                lift: number;
             };
             cookie?: never;
         };
@@ -2647,7 +2533,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Look"];
+                    "application/json": components["schemas"]["LookThrough"];
                 };
             };
             409: {
@@ -2753,6 +2639,229 @@ export interface operations {
             };
         };
     };
+    place_patch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Patch_FrameId"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PatchTransform"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    propose: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProposalRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"][];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try_patch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Patch_FrameId"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PatchInfo"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    glare: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+                patch: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GlareInfo"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    patch_picture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+                patch: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/jpeg": number[];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     prepare: {
         parameters: {
             query?: never;
@@ -2783,7 +2892,10 @@ export interface operations {
     change_recipe: {
         parameters: {
             query?: never;
-            header?: never;
+            header: {
+                /** @description The set's revision that it follows from */
+                "If-Match": string;
+            };
             path: {
                 set: number;
             };
@@ -2803,7 +2915,31 @@ export interface operations {
                     "application/json": components["schemas"]["SetDetail"];
                 };
             };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            428: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2816,7 +2952,10 @@ export interface operations {
     redo: {
         parameters: {
             query?: never;
-            header?: never;
+            header: {
+                /** @description The set's revision that it follows from */
+                "If-Match": string;
+            };
             path: {
                 set: number;
             };
@@ -2833,6 +2972,22 @@ export interface operations {
                 };
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            428: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3001,7 +3156,10 @@ export interface operations {
     undo: {
         parameters: {
             query?: never;
-            header?: never;
+            header: {
+                /** @description The set's revision that it follows from */
+                "If-Match": string;
+            };
             path: {
                 set: number;
             };
@@ -3018,6 +3176,22 @@ export interface operations {
                 };
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            428: {
                 headers: {
                     [name: string]: unknown;
                 };

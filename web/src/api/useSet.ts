@@ -3,6 +3,7 @@ import { MutationObserver, useQuery, useQueryClient } from "@tanstack/react-quer
 import { useRef } from "react";
 import { tellError } from "../ui/Notices";
 import { api, type Recipe, type SetDetail, type Spot } from "./client";
+import type { View } from "../picture/views";
 import { actAnswered } from "./events";
 
 /** Milliseconds within which an act can go on with the last. */
@@ -11,7 +12,7 @@ const GOES_ON = 4000;
 /** What comes with an act's answer. */
 export interface Then {
   /** A view that the plate takes the place of, if it is still shown. */
-  back?: string;
+  back?: View;
   /** Called when the picture shows what was done before the page is drawn by the answer; not when it cannot be that soon. */
   shown?: () => void;
 }
@@ -35,12 +36,16 @@ export function useSet(id: number) {
   const client = useQueryClient();
   const query = useQuery({ queryKey: ["set", id], queryFn: () => api.set(id) });
   const key = ["set", id];
+  const own = useRef(0);
   const acts = ["act", id];
+  /** The revision that an act follows from: what the page's own acts have led to, or what it has heard of since. */
+  const following = () => Math.max(own.current, client.getQueryData<SetDetail>(key)?.revision ?? 0);
   /** Acts on the server, one after another in the order in which they were done; what it gives is there once the page is drawn by the answer, however. */
   const act = (ask: () => Promise<SetDetail>, then: Then = {}) =>
     new Promise<void>((done) => {
       const onSuccess = (set: SetDetail) => {
         actAnswered(id);
+        own.current = set.revision;
         // What was decided meanwhile is still on its way.
         const waiting = client.isMutating({ mutationKey: acts }) > 1;
         looking.show(set, then, () => {
@@ -79,21 +84,22 @@ export function useSet(id: number) {
       const now = client.getQueryData<SetDetail>(key);
       if (!now) return Promise.resolve();
       // At once on the page, so that the next act starts from here.
-      const recipe = { ...now.recipe, ...(typeof part === "function" ? part(now.recipe) : part) };
+      const changed = typeof part === "function" ? part(now.recipe) : part;
+      const recipe = { ...now.recipe, ...changed };
       client.setQueryData<SetDetail>(key, { ...now, recipe, undo: label, redo: null });
-      return act(() => api.change(id, { label, recipe, goes_on, looking: looking.at() }), then);
+      return act(() => api.change(id, following(), { label, recipe: changed, goes_on, looking: looking.at() }), then);
     },
     undo: () => {
       begin();
-      void act(() => api.undo(id));
+      void act(() => api.undo(id, following()));
     },
     redo: () => {
       begin();
-      void act(() => api.redo(id));
+      void act(() => api.redo(id, following()));
     },
     goTo: (seq: number) => {
       begin();
-      void act(() => api.goTo(id, seq));
+      void act(() => api.goTo(id, following(), seq));
     },
   };
 }

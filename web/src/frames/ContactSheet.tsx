@@ -4,11 +4,13 @@ import { useState } from "react";
 import { api, thumbnail, type Frame, type SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { isLaid } from "../picture/names";
-import { useView } from "../picture/view";
+import { useView } from "../state/store";
+import { frameView } from "../picture/views";
 import { Button } from "../ui/controls";
 import { tell, tellError } from "../ui/Notices";
 import { go } from "../ui/path";
 import { clock, exposure, plural } from "../ui/words";
+import { setAside } from "./aside";
 import { byMoment, pause, places } from "./axis";
 
 export function ContactSheet({ open, set }: { open: OpenSet; set: SetDetail }) {
@@ -17,7 +19,7 @@ export function ContactSheet({ open, set }: { open: OpenSet; set: SetDetail }) {
   const setLarge = (id: number | null) => put({ large: id });
   const groups = byMoment(set.frames);
   const toggle = (id: number) => setChosen((now) => (now.includes(id) ? now.filter((n) => n !== id) : [...now, id]));
-  const show = (f: Frame) => (isLaid(f) ? useView.getState().set({ view: `frame-${f.index}`, sheet: false, flicking: false }) : setLarge(f.id));
+  const show = (f: Frame) => (isLaid(f) ? useView.getState().set({ view: frameView(f.id), sheet: false, flicking: false }) : setLarge(f.id));
   if (large !== null) return <Large set={set} id={large} go={setLarge} />;
   return (
     <div className="flex h-full flex-col bg-sheet" data-testid="contact-sheet">
@@ -56,7 +58,7 @@ export function ContactSheet({ open, set }: { open: OpenSet; set: SetDetail }) {
 function moved(set: SetDetail, k: number): string | null {
   const [before, now] = [set.frames[k - 1], set.frames[k]];
   const fits = set.frames.filter(isLaid).length;
-  if (!before || !now || set.positions < 2 || 2 * set.positions > fits || before.position === now.position) return null;
+  if (!before || !now || set.positions < 2 || 2 * set.positions > fits || before.camera_position === now.camera_position) return null;
   return "camera moved";
 }
 
@@ -77,7 +79,7 @@ function Card({ set, frame: f, chosen, toggle, show }: { set: SetDetail; frame: 
         <input type="checkbox" className="accent-ink" aria-label={`Choose frame ${n}`} checked={chosen} onChange={toggle} />
         <span className="num">{n}</span>
         <span className="num text-faint">{f.state === "failed" ? "unreadable" : clock(f.time)}</span>
-        {set.reference != null && f.index === set.reference && <span className="text-[13px] font-semibold">reference</span>}
+        {set.reference != null && f.id === set.reference && <span className="text-[13px] font-semibold">reference</span>}
       </label>
       <div className="text-[13px] leading-tight text-faint tabular-nums">{exposure(f)}</div>
       {worry && <div className="text-[13px] leading-tight text-persimmon">▸ {f.set_aside ? "set aside" : worry}</div>}
@@ -110,7 +112,7 @@ function Axis({ set }: { set: SetDetail }) {
           <g key={f.id}>
             <line x1={x(k)} x2={x(k)} y1={44} y2={f.used ? 37 : 41} stroke="var(--color-ink)" strokeWidth={f.used ? 2 : 1} />
             {light[k] != null && <rect x={x(k) - 2.5} y={y(light[k] ?? 0) - 2.5} width={5} height={5} fill="var(--color-ink)" />}
-            {tripod && k > 0 && set.frames[k - 1]?.position !== f.position && isLaid(f) && (
+            {tripod && k > 0 && set.frames[k - 1]?.camera_position !== f.camera_position && isLaid(f) && (
               <path d={`M${(x(k) + x(k - 1)) / 2} 8 v36`} stroke="var(--color-persimmon)" strokeWidth={2} strokeDasharray="5 3" />
             )}
           </g>
@@ -142,8 +144,8 @@ function Acts({ open, set, chosen, clear, all }: { open: OpenSet; set: SetDetail
   const numbers = frames.map((f) => set.frames.indexOf(f) + 1).join(", ");
   const named = `${frames.length === 1 ? "frame" : "frames"} ${numbers}`;
   const aside = (out: boolean) => {
-    const own = frames.map((f) => f.index);
-    open.change(out ? `set ${named} aside` : `bring ${named} back`, { used: set.recipe.used.map((u, i) => (own.includes(i) ? !out : u)) });
+    const own = frames.map((f) => f.id);
+    open.change(out ? `set ${named} aside` : `bring ${named} back`, setAside(set.recipe, own, out));
     clear();
   };
   const move = (to: number | null) =>
@@ -163,7 +165,7 @@ function Acts({ open, set, chosen, clear, all }: { open: OpenSet; set: SetDetail
       {frames.length ? (
         <>
           <span className="font-semibold">{plural(frames.length, "frame")} chosen</span>
-          {frames.some((f) => f.index != null && !f.set_aside) && <Button onClick={() => aside(true)}>Set aside</Button>}
+          {frames.some((f) => f.joined && !f.set_aside) && <Button onClick={() => aside(true)}>Set aside</Button>}
           {frames.some((f) => f.set_aside) && <Button onClick={() => aside(false)}>Bring back</Button>}
           {frames.length < set.frames.length && <Button onClick={() => void move(null)}>Make a set of them</Button>}
           <select aria-label="Move to another set" className="border border-faint/60 bg-leaf px-1 py-1" value="" onChange={(e) => void move(Number(e.target.value))}>

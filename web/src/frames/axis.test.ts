@@ -3,7 +3,7 @@ import type { Frame } from "../api/client";
 import { byMoment, pause, places } from "./axis";
 
 const frames = (seconds: (number | null)[], moments?: number[]) =>
-  seconds.map((s, k) => ({ seconds: s, index: k, moment: moments?.[k] ?? k }) as unknown as Frame);
+  seconds.map((s, k) => ({ seconds: s, joined: true, moment: moments?.[k] ?? k }) as unknown as Frame);
 
 test("places keep the order, end at the ends, and long pauses do not crush a burst", () => {
   const at = places(frames([0, 1, 2, 3, 600, 601]));

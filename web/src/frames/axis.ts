@@ -38,7 +38,7 @@ export function byMoment(frames: Frame[]): Frame[][] {
   const out: Frame[][] = [];
   for (const f of frames) {
     const last = out[out.length - 1];
-    if (last && f.index != null && last[0]?.index != null && last[0].moment === f.moment) last.push(f);
+    if (last && f.joined && last[0]?.joined && last[0].moment === f.moment) last.push(f);
     else out.push([f]);
   }
   return out;

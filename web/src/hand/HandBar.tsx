@@ -1,24 +1,25 @@
 // Laying one frame by hand: pairs of places, nudges, and the best fit near there, each seen at once in the picture.
 import { useEffect } from "react";
-import type { Hand, SetDetail } from "../api/client";
+import type { ManualAlignment, SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { frameNumber } from "../picture/names";
-import { useView } from "../picture/view";
+import { useView } from "../state/store";
+import { difference, frameView, plate } from "../picture/views";
 import { Button } from "../ui/controls";
 import { withHand } from "./hands";
 
 export function HandBar({ open, set }: { open: OpenSet; set: SetDetail }) {
   const { hand: index, view, other, compare, flicking, set: put } = useView();
-  const frame = set.frames.find((f) => f.index === index);
-  const saved = set.recipe.hands.find((h) => h.frame === index);
-  const hand: Hand | null =
+  const frame = set.frames.find((f) => f.id === index);
+  const saved = set.recipe.manual_alignments.find((h) => h.frame === index);
+  const hand: ManualAlignment | null =
     index == null || set.reference == null
       ? null
       : (saved ?? { frame: index, on: set.reference, pairs: [], shift: [0, 0], turn: 0, scale: 1, snap: false });
-  const change = (label: string, part: Partial<Hand> | ((now: Hand) => Partial<Hand>)) => {
+  const change = (label: string, part: Partial<ManualAlignment> | ((now: ManualAlignment) => Partial<ManualAlignment>)) => {
     if (!hand) return;
-    const laid = (own: Hand) => ({ ...own, snap: false, ...(typeof part === "function" ? part(own) : part) });
-    open.change(`${label} frame ${frameNumber(set, hand.frame)}`, ({ hands }) => ({ hands: withHand(hands, laid(hands.find((h) => h.frame === hand.frame) ?? hand)) }), { joins: label === "nudge" });
+    const laid = (own: ManualAlignment) => ({ ...own, snap: false, ...(typeof part === "function" ? part(own) : part) });
+    open.change(`${label} frame ${frameNumber(set, hand.frame)}`, ({ manual_alignments: all }) => ({ manual_alignments: withHand(all, laid(all.find((h) => h.frame === hand.frame) ?? hand)) }), { joins: label === "nudge" });
   };
   useEffect(() => {
     const key = (e: KeyboardEvent) => {
@@ -37,13 +38,13 @@ export function HandBar({ open, set }: { open: OpenSet; set: SetDetail }) {
   });
   if (!hand || !frame) return null;
   const n = frameNumber(set, hand.frame);
-  const own = `frame-${hand.frame}`;
-  const reference = `frame-${set.reference}`;
-  const mode = view === `difference-${hand.frame}` ? "difference" : flicking ? "flicker" : other && compare === "through" ? "through" : "plain";
+  const own = frameView(hand.frame);
+  const reference = frameView(hand.on);
+  const mode = view.kind === "difference" && view.frame === hand.frame ? "difference" : flicking ? "flicker" : other && compare === "through" ? "through" : "plain";
   const show = (wanted: string) => {
     const plain = { view: own, other: null, compare: "divide" as const, flicking: false };
     if (wanted === "through") put({ ...plain, view: reference, other: own, compare: "through" });
-    else if (wanted === "difference") put({ ...plain, view: `difference-${hand.frame}` });
+    else if (wanted === "difference") put({ ...plain, view: difference(hand.frame) });
     else if (wanted === "flicker") put({ ...plain, flicking: true });
     else put(plain);
   };
@@ -89,11 +90,11 @@ export function HandBar({ open, set }: { open: OpenSet; set: SetDetail }) {
       </span>
       <span className="grow" />
       {saved && (
-        <button className="underline" onClick={() => open.change(`give frame ${n} back to the alignment`, { hands: set.recipe.hands.filter((h) => h.frame !== hand.frame) })}>
+        <button className="underline" onClick={() => open.change(`give frame ${n} back to the alignment`, { manual_alignments: set.recipe.manual_alignments.filter((h) => h.frame !== hand.frame) })}>
           Give back
         </button>
       )}
-      <Button strong onClick={() => put({ hand: null, pairing: false, other: null, compare: "divide", flicking: false, view: "plate" })}>
+      <Button strong onClick={() => put({ hand: null, pairing: false, other: null, compare: "divide", flicking: false, view: plate })}>
         Done
       </Button>
     </div>

@@ -1,26 +1,26 @@
 // Naming the same place in the reference and in a frame: two pictures side by side, a place in each makes a pair.
 import OpenSeadragon from "openseadragon";
 import { useEffect, useRef, useState } from "react";
-import type { Hand, Point, SetDetail } from "../api/client";
+import type { ManualAlignment, Point, SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { source } from "../picture/layers";
 import { frameNumber } from "../picture/names";
-import { useView } from "../picture/view";
+import { useView } from "../state/store";
 import { Button } from "../ui/controls";
 import { left, withHand } from "./hands";
 
 export function PairPanel({ open, set }: { open: OpenSet; set: SetDetail }) {
   const { hand: index, set: put } = useView();
   const [first, setFirst] = useState<Point | null>(null);
-  const frame = set.frames.find((f) => f.index === index);
-  const reference = set.frames.find((f) => f.index === set.reference);
+  const frame = set.frames.find((f) => f.id === index);
+  const reference = set.frames.find((f) => f.id === set.reference);
   if (index == null || !frame || !reference || set.reference == null) return null;
-  const hand: Hand = set.recipe.hands.find((h) => h.frame === index) ?? { frame: index, on: set.reference, pairs: [], shift: [0, 0], turn: 0, scale: 1, snap: false };
+  const hand: ManualAlignment = set.recipe.manual_alignments.find((h) => h.frame === index) ?? { frame: index, on: set.reference, pairs: [], shift: [0, 0], turn: 0, scale: 1, snap: false };
   const n = frameNumber(set, index);
   const off = left(hand.pairs);
   const worst = Math.max(0, ...off);
-  const save = (label: string, pairs: Hand["pairs"]) =>
-    open.change(`${label} frame ${n}`, { hands: withHand(set.recipe.hands, { ...hand, on: set.reference ?? 0, pairs, shift: [0, 0], turn: 0, scale: 1, snap: false }) });
+  const save = (label: string, pairs: ManualAlignment["pairs"]) =>
+    open.change(`${label} frame ${n}`, { manual_alignments: withHand(set.recipe.manual_alignments, { ...hand, on: set.reference ?? 0, pairs, shift: [0, 0], turn: 0, scale: 1, snap: false }) });
   const named = (p: Point, ofReference: boolean) => {
     if (ofReference) setFirst(p);
     else if (first) {
@@ -54,7 +54,7 @@ export function PairPanel({ open, set }: { open: OpenSet; set: SetDetail }) {
         </Button>
       </div>
       <div className="flex min-h-0 grow gap-1 bg-[#777]">
-        <Pane set={set} frame={reference.index ?? 0} title="Reference" size={[reference.width, reference.height]} marks={[...hand.pairs.map((p) => p.to), ...(first ? [first] : [])]} named={(p) => named(p, true)} />
+        <Pane set={set} frame={reference.id} title="Reference" size={[reference.width, reference.height]} marks={[...hand.pairs.map((p) => p.to), ...(first ? [first] : [])]} named={(p) => named(p, true)} />
         <Pane set={set} frame={index} title={`Frame ${n} as shot`} size={[frame.width, frame.height]} marks={hand.pairs.map((p) => p.from)} named={(p) => named(p, false)} />
       </div>
     </div>

@@ -1,8 +1,8 @@
 // Frames laid by hand, as the recipe holds them, and what their pairs leave.
-import type { Hand, Point } from "../api/client";
+import type { ManualAlignment, Point } from "../api/client";
 
 /** The list with this entry in place of the frame's old one. */
-export const withHand = (hands: Hand[], hand: Hand): Hand[] => [...hands.filter((h) => h.frame !== hand.frame), hand];
+export const withHand = (hands: ManualAlignment[], hand: ManualAlignment): ManualAlignment[] => [...hands.filter((h) => h.frame !== hand.frame), hand];
 
 /** What each pair is off by under the best similarity of all, in pixels; zeros where that is exact. */
 export function left(pairs: { from: Point; to: Point }[]): number[] {

@@ -1,7 +1,7 @@
 // The sheet of keys that `?` opens, on every page.
 import { Dialog } from "radix-ui";
 import { useEffect } from "react";
-import { useView } from "../picture/view";
+import { useView } from "../state/store";
 import { keyList } from "./useKeys";
 
 export function KeySheet() {

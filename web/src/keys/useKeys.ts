@@ -4,10 +4,14 @@ import type { SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { isLaid } from "../picture/names";
 import { next } from "../picture/light";
-import { shownFrame, camera, resized, surrounds, toggled, useView } from "../picture/view";
-import { nextBest, takePlace } from "../lifts/lifts";
-import { goTo, nextOpen, settle, useDoubts } from "../sheet/DoubtsLine";
-import { asideLabel } from "../sheet/FramesLine";
+import { camera } from "../picture/camera";
+import { surrounds, toggled } from "../picture/slice";
+import { resized } from "../drawing/slice";
+import { useView } from "../state/store";
+import { agreement, frameView, plate, shownFrame } from "../picture/views";
+import { nextBest, takePlace } from "../patches/patches";
+import { goTo, nextOpen, settle, useDoubts } from "../doubts/doubts";
+import { asideLabel, setAside } from "../frames/aside";
 
 export const keyList: [string, string][] = [
   ["B (hold)", "Before: the reference frame as shot"],
@@ -62,17 +66,17 @@ export function useKeys(open: OpenSet, set: SetDetail | undefined) {
     const showFrame = (position: number) => {
       const frames = set.frames.filter(isLaid);
       const frame = frames[(position + frames.length) % frames.length];
-      if (frame) useView.getState().set({ view: `frame-${frame.index}`, flicking: false, sheet: false });
+      if (frame) useView.getState().set({ view: frameView(frame.id), flicking: false, sheet: false });
     };
     const showDigit = (digit: number) => {
       const frame = set.frames[digit];
       const { pinned, loop } = useView.getState();
-      if (frame?.index != null && frame.used) {
+      if (frame?.used) {
         // A loop drawn within a doubt takes that part alone.
-        if (openDoubt() && !loop) return decide(frame.index);
-        if (pinned || loop) return void takePlace(open, set, frame.index);
+        if (openDoubt() && !loop) return decide(frame.id);
+        if (pinned || loop) return void takePlace(open, set, frame.id);
       }
-      if (frame && isLaid(frame)) useView.getState().set({ view: `frame-${frame.index}`, flicking: false, sheet: false });
+      if (frame && isLaid(frame)) useView.getState().set({ view: frameView(frame.id), flicking: false, sheet: false });
     };
     const down = (e: KeyboardEvent) => {
       const target = e.target as HTMLElement;
@@ -89,19 +93,19 @@ export function useKeys(open: OpenSet, set: SetDetail | undefined) {
       const larger = (by: 1 | -1) => (v.drawing === "brush" ? v.set({ brush: resized(v.brush, by) }) : camera.zoomBy(1.4 ** by));
       const far = e.shiftKey ? 400 : 40;
       const digit = /^\d$/.test(e.key) ? (Number(e.key) + 9) % 10 : null;
-      const frame = set.frames.find((f) => f.index === shown());
-      const beside = v.other ? {} : { other: set.reference == null ? null : `frame-${set.reference}` };
+      const frame = set.frames.find((f) => f.id === shown());
+      const beside = v.other ? {} : { other: set.reference == null ? null : frameView(set.reference) };
       const inControls = target.closest("[role=radiogroup], [role=slider], input[type=range]");
       const acts: Record<string, () => void> = {
         b: () => v.set({ holding: true }),
-        d: () => v.set({ other: v.other ? null : set.reference == null ? null : `frame-${set.reference}` }),
-        f: () => v.set({ flicking: !v.flicking, ...(v.flicking ? { view: "plate" } : {}) }),
-        p: () => v.set({ view: "plate", flicking: false, sheet: false }),
-        a: () => v.set({ view: v.view === "agreement" ? "plate" : "agreement", flicking: false }),
+        d: () => v.set({ other: v.other ? null : set.reference == null ? null : frameView(set.reference) }),
+        f: () => v.set({ flicking: !v.flicking, ...(v.flicking ? { view: plate } : {}) }),
+        p: () => v.set({ view: plate, flicking: false, sheet: false }),
+        a: () => v.set({ view: v.view.kind === "agreement" ? plate : agreement, flicking: false }),
         m: () => v.set({ byMethod: !v.byMethod }),
         // A frame that is shown is the one to take from.
-        l: () => v.set({ drawing: v.drawing === "loop" ? null : "loop", giving: false, taking: shown(), sheet: false, flicking: false, ...(shown() == null ? { view: "plate" } : {}) }),
-        g: () => v.set({ drawing: v.drawing === "brush" ? null : "brush", giving: v.drawing === "loop" && v.giving, taking: v.drawing === "brush" ? null : shown(), sheet: false, flicking: false, ...(shown() == null ? { view: "plate" } : {}) }),
+        l: () => v.set({ drawing: v.drawing === "loop" ? null : "loop", giving: false, taking: shown(), sheet: false, flicking: false, ...(shown() == null ? { view: plate } : {}) }),
+        g: () => v.set({ drawing: v.drawing === "brush" ? null : "brush", giving: v.drawing === "loop" && v.giving, taking: v.drawing === "brush" ? null : shown(), sheet: false, flicking: false, ...(shown() == null ? { view: plate } : {}) }),
         i: () => v.set({ light: next(v.light), sheet: false }),
         e: () => v.other && v.set({ compare: toggled(v.compare, "turns") }),
         y: () => v.set({ compare: v.other ? toggled(v.compare, "difference") : "difference", ...beside }),
@@ -111,24 +115,23 @@ export function useKeys(open: OpenSet, set: SetDetail | undefined) {
         r: () => v.set({ reach: !v.reach, sheet: false }),
         t: () => v.set({ compare: v.other ? toggled(v.compare, "through") : "through", ...beside }),
         n: () => void nextBest(open, set),
-        u: () => v.set(v.giving ? { drawing: null, giving: false } : { drawing: v.drawing === "brush" ? "brush" : "loop", giving: true, taking: null, sheet: false, flicking: false, view: "plate" }),
+        u: () => v.set(v.giving ? { drawing: null, giving: false } : { drawing: v.drawing === "brush" ? "brush" : "loop", giving: true, taking: null, sheet: false, flicking: false, view: plate }),
         w: camera.whole,
         h: camera.hundred,
         "+": () => larger(1),
         "=": () => larger(1),
         "-": () => larger(-1),
-        "[": () => showFrame(set.frames.filter(isLaid).findIndex((f) => f.index === shown()) - 1),
-        "]": () => showFrame(set.frames.filter(isLaid).findIndex((f) => f.index === shown()) + 1),
+        "[": () => showFrame(set.frames.filter(isLaid).findIndex((f) => f.id === shown()) - 1),
+        "]": () => showFrame(set.frames.filter(isLaid).findIndex((f) => f.id === shown()) + 1),
         ".": () => step(1),
         ",": () => step(-1),
         v: () => decide(null),
         x: () => {
-          if (frame?.index == null || frame.reason) return;
-          const used = set.recipe.used.map((u, i) => (i === frame.index ? frame.set_aside : u));
-          open.change(asideLabel(set.frames.indexOf(frame) + 1, frame.set_aside), { used });
+          if (!frame?.joined || frame.reason) return;
+          void open.change(asideLabel(set.frames.indexOf(frame) + 1, frame.set_aside), setAside(set.recipe, [frame.id], !frame.set_aside));
         },
         s: () => v.set({ surround: surrounds[(surrounds.indexOf(v.surround) + 1) % surrounds.length] }),
-        escape: () => (v.drawing ? v.set({ drawing: null, taking: null, giving: false }) : v.moving ? v.set({ moving: false }) : v.set({ pinned: null, other: null, flicking: false, compare: "divide", sheet: false, hand: null, pairing: false, doubt: null, loop: null, peek: null, lift: null, view: "plate" })),
+        escape: () => (v.drawing ? v.set({ drawing: null, taking: null, giving: false }) : v.moving ? v.set({ moving: false }) : v.set({ pinned: null, other: null, flicking: false, compare: "divide", sheet: false, hand: null, pairing: false, doubt: null, loop: null, peek: null, patch: null, view: plate })),
         "?": () => v.set({ keysShown: true }),
         ...(inControls
           ? {}

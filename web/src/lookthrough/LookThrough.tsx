@@ -1,15 +1,16 @@
 // The place under the pointer, as each frame saw it, side by side; with nothing pointed at, the frames whole.
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
-import { api, thumbnail, type Frame, type LiftInfo, type Look, type Proposal, type SetDetail } from "../api/client";
+import { api, thumbnail, type Frame, type PatchInfo, type LookThrough, type Proposal, type SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { frameNumber, isLaid } from "../picture/names";
-import { shownFrame, useView } from "../picture/view";
+import { useView } from "../state/store";
+import { frameView, plate, shownFrame, viewOf, wordOf } from "../picture/views";
 import { useLater } from "../ui/useLater";
 import { clock, methodTitle } from "../ui/words";
-import { asideLabel } from "../sheet/FramesLine";
-import { boxOf, nextBest, sourceWords, takeLoop, takePlace, tryPlace, worth } from "../lifts/lifts";
-import { goTo, nextOpen, settle, useDoubts } from "../sheet/DoubtsLine";
+import { asideLabel, setAside } from "../frames/aside";
+import { boxOf, nextBest, sourceWords, takeLoop, takePlace, tryPlace, worth } from "../patches/patches";
+import { goTo, nextOpen, settle, useDoubts } from "../doubts/doubts";
 
 const methods = ["consensus", "median", "clipped", "mean", "darkest", "lightest", "everybody"];
 const HEIGHT = 88;
@@ -31,10 +32,10 @@ function useCropWidth(count: number) {
 }
 
 /** Crops of the place, asked for one at a time so that the last wish is always served next. */
-function useLook(set: SetDetail, width: number): Look | null {
+function useLook(set: SetDetail, width: number): LookThrough | null {
   const { pointer, pinned, zoom, byMethod, loop } = useView();
   const place = pinned ?? pointer;
-  const [look, setLook] = useState<Look | null>(null);
+  const [look, setLook] = useState<LookThrough | null>(null);
   const busy = useRef(false);
   const next = useRef<string | null>(null);
   const ready = set.canvas != null;
@@ -42,8 +43,9 @@ function useLook(set: SetDetail, width: number): Look | null {
   const box = loop && boxOf(loop);
   const own = byMethod ? 0 : Math.round(Math.log2(1 / Math.max(zoom, 0.01)));
   const level = Math.max(0, own, box ? Math.ceil(Math.log2(Math.max((1.2 * box.width) / width, (1.2 * box.height) / HEIGHT))) : 0);
-  const spot = box ? `&spot_width=${Math.max(4, Math.round(box.width / 2 ** level))}&spot_height=${Math.max(4, Math.round(box.height / 2 ** level))}` : "";
-  const query = place && ready ? `x=${place.x.toFixed(1)}&y=${place.y.toFixed(1)}&level=${level}&width=${width}&height=${HEIGHT}&methods=${byMethod}${spot}` : null;
+  const spot = box && { spot_width: Math.max(4, Math.round(box.width / 2 ** level)), spot_height: Math.max(4, Math.round(box.height / 2 ** level)) };
+  const tenth = (v: number) => Math.round(10 * v) / 10;
+  const query = place && ready ? JSON.stringify({ x: tenth(place.x), y: tenth(place.y), level, width, height: HEIGHT, methods: byMethod, ...spot }) : null;
   const key = set.plate_key;
   useEffect(() => {
     const stop = new AbortController();
@@ -53,7 +55,7 @@ function useLook(set: SetDetail, width: number): Look | null {
       while (next.current) {
         const wanted = next.current;
         try {
-          const found = await api.look(set.id, wanted, stop.signal);
+          const found = await api.look(set.id, JSON.parse(wanted) as Parameters<typeof api.look>[1], stop.signal);
           if (next.current) setLook(found);
         } catch {
           break; // the set is changing; its new state brings a new wish
@@ -72,7 +74,7 @@ function useLook(set: SetDetail, width: number): Look | null {
 }
 
 /** What taking the open place from the frame that is pointed at would do. */
-function useTold(set: SetDetail): LiftInfo | null {
+function useTold(set: SetDetail): PatchInfo | null {
   const { loop, pinned, peek } = useView();
   const asked = peek != null && (loop ?? pinned) != null;
   const told = useQuery({
@@ -104,7 +106,7 @@ export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
   const { row, width } = useCropWidth(byMethod ? methods.length : set.frames.length);
   const look = useLook(set, width);
   const shown = look && ((byMethod ? look.crops.length === methods.length : look.crops.length !== methods.length || set.frames.length === methods.length)) ? look : null;
-  const crop = (f: Frame) => shown?.crops.find((c) => c.index === f.index);
+  const crop = (f: Frame) => shown?.crops.find((c) => c.frame === f.id);
   const frames = set.frames.map((f, n) => ({ f, n }));
   if (clearest && shown && !byMethod) frames.sort((a, b) => (crop(b.f)?.share ?? -1) - (crop(a.f)?.share ?? -1));
   const opened = doubt == null ? undefined : doubts?.[doubt];
@@ -118,10 +120,10 @@ export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
   };
   useForesight(set);
   const told = useTold(set) ?? (tries?.place === JSON.stringify([set.id, loop ?? pinned]) ? triedWords(set, tries) : null);
-  const draw = (how: "loop" | "brush", giving = false) => put({ drawing: how, giving, taking: giving ? null : shownFrame(view), sheet: false, flicking: false, ...(giving || shownFrame(view) == null ? { view: "plate" } : {}) });
-  const press = (f: Frame, name: string) => {
-    if (kept && f.index != null && f.used) take(f.index);
-    else put({ view: view === name ? "plate" : name, flicking: false });
+  const draw = (how: "loop" | "brush", giving = false) => put({ drawing: how, giving, taking: giving ? null : shownFrame(view), sheet: false, flicking: false, ...(giving || shownFrame(view) == null ? { view: plate } : {}) });
+  const press = (f: Frame) => {
+    if (kept && f.used) take(f.id);
+    else put({ view: shownFrame(view) === f.id ? plate : frameView(f.id), flicking: false });
   };
   return (
     <section aria-label="Look-through" className="flex h-[150px] shrink-0 flex-col border-t border-rule bg-sheet">
@@ -162,9 +164,8 @@ export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
               </li>
             ))
           : frames.map(({ f, n }) => {
-              const at = shown?.crops.findIndex((c) => c.index === f.index) ?? -1;
+              const at = shown?.crops.findIndex((c) => c.frame === f.id) ?? -1;
               const agrees = at >= 0 ? shown?.crops[at]?.agrees : undefined;
-              const name = `frame-${f.index}`;
               const out = !f.used;
               return (
                 <li
@@ -173,21 +174,21 @@ export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
                   data-frame={n + 1}
                   data-agrees={agrees ?? "none"}
                   draggable={isLaid(f)}
-                  onDragStart={(e) => e.dataTransfer.setData("text/evanu-view", name)}
+                  onDragStart={(e) => e.dataTransfer.setData("text/evanu-view", wordOf(frameView(f.id)))}
                   onDragOver={(e) => e.dataTransfer.types.includes("text/evanu-view") && e.preventDefault()}
                   onDrop={(e) => {
                     // One crop dropped on another: both on the picture, with the divider between them.
                     const other = e.dataTransfer.getData("text/evanu-view");
-                    if (other && other !== name) put({ view: other, other: name, compare: "divide", flicking: false });
+                    if (other && other !== wordOf(frameView(f.id))) put({ view: viewOf(other), other: frameView(f.id), compare: "divide", flicking: false });
                   }}
-                  onPointerEnter={() => kept && isLaid(f) && put({ peek: f.index })}
+                  onPointerEnter={() => kept && isLaid(f) && put({ peek: f.id })}
                   onPointerLeave={() => put({ peek: null })}
                 >
                   <button
                     className="block text-left"
                     title={`${agrees == null ? "" : agrees ? "Shows the same as the plate here. " : "Shows something else than the plate here. "}${kept ? "Press to take the place from this frame; drag onto another crop to compare the two." : "Press to show the frame."}`}
                     disabled={!isLaid(f)}
-                    onClick={() => press(f, name)}
+                    onClick={() => press(f)}
                   >
                     {at >= 0 && shown ? (
                       <Crop look={shown} width={width} at={at} outline={agrees == null ? "none" : agrees ? "solid" : "dashed"} />
@@ -196,14 +197,14 @@ export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
                     ) : (
                       <div style={{ width, height: HEIGHT }} className={f.state === "failed" ? "bg-rule" : "skeleton"} />
                     )}
-                    <span className={`num ${view === name ? "bg-ink text-leaf" : ""}`}>
+                    <span className={`num ${shownFrame(view) === f.id ? "bg-ink text-leaf" : ""}`}>
                       {n + 1} {f.state === "failed" ? "unreadable" : width < 100 && f.time ? clock(f.time).slice(3) : clock(f.time)}
                     </span>
                   </button>
-                  {f.index != null && (
+                  {f.joined && (
                     <button
                       className="absolute top-1 right-1 bg-leaf px-1.5 text-[13px] opacity-0 group-hover:opacity-100 focus:opacity-100"
-                      onClick={() => open.change(asideLabel(n + 1, f.set_aside), { used: set.recipe.used.map((u, i) => (i === f.index ? f.set_aside : u)) })}
+                      onClick={() => open.change(asideLabel(n + 1, f.set_aside), setAside(set.recipe, [f.id], !f.set_aside))}
                     >
                       {f.set_aside ? "Bring back" : "Set aside"}
                     </button>
@@ -217,7 +218,7 @@ export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
 }
 
 /** Which of the proposed frames the place was taken from, and what that does. */
-function triedWords(set: SetDetail, { list, at }: { list: Proposal[]; at: number }): LiftInfo | null {
+function triedWords(set: SetDetail, { list, at }: { list: Proposal[]; at: number }): PatchInfo | null {
   const tried = list[at];
   return tried ? { ...tried.told, words: `Frame ${frameNumber(set, tried.frame)}, ${at + 1} of ${list.length}: ${lower(tried.told.words)}` } : null;
 }
@@ -225,14 +226,14 @@ function triedWords(set: SetDetail, { list, at }: { list: Proposal[]; at: number
 const lower = (words: string) => words.charAt(0).toLowerCase() + words.slice(1);
 
 /** Where the plate's pixel comes from, for example "5 of 9 moments, from frames 2, 4, 8". */
-function originWords(set: SetDetail, origin: NonNullable<Look["origin"]>): string {
-  if (origin.lift != null) {
-    const lift = set.recipe.lifts?.[origin.lift];
+function originWords(set: SetDetail, origin: NonNullable<LookThrough["origin"]>): string {
+  if (origin.patch != null) {
+    const lift = set.recipe.patches?.[origin.patch];
     return lift ? `Taken by you: ${sourceWords(set, lift.source)}` : "";
   }
   const numbers = origin.frames.map((f) => frameNumber(set, f)).sort((a, b) => a - b);
   if (origin.frames.length === 1) {
-    const only = set.frames.find((f) => f.index === origin.frames[0]);
+    const only = set.frames.find((f) => f.id === origin.frames[0]);
     return `Taken from frame ${numbers[0]} alone${only?.time ? `, ${clock(only.time)}` : ""}`;
   }
   // Said the shorter way.
@@ -241,7 +242,7 @@ function originWords(set: SetDetail, origin: NonNullable<Look["origin"]>): strin
   return `${origin.agree} of ${origin.moments} moments, ${which}`;
 }
 
-function Crop({ look, width, at, outline }: { look: Look | null; width: number; at: number; outline: "solid" | "dashed" | "none" }) {
+function Crop({ look, width, at, outline }: { look: LookThrough | null; width: number; at: number; outline: "solid" | "dashed" | "none" }) {
   const border = { solid: "border-2 border-solid border-verdigris", dashed: "border-2 border-dashed border-persimmon", none: "border-2 border-transparent" }[outline];
   return (
     <div className={`box-border ${border}`} style={{ width, height: HEIGHT }}>

@@ -2,7 +2,8 @@
 import { useRef } from "react";
 import type { SetDetail } from "../api/client";
 import { useLater } from "../ui/useLater";
-import { camera, useView } from "./view";
+import { useView } from "../state/store";
+import { camera } from "./camera";
 
 interface Props {
   set: SetDetail;

@@ -4,13 +4,14 @@ import { useRef, useState } from "react";
 import { flushSync } from "react-dom";
 import { api, evidence, type Point, type SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
-import { useDoubts } from "../sheet/DoubtsLine";
-import { boxOf, giveBack, takeLoop } from "../lifts/lifts";
-import { useSeams } from "../lifts/useLiftInfo";
-import { useLiftInfo } from "../lifts/useLiftInfo";
-import { outlineOf, pressed, type Dab } from "../lifts/stroke";
+import { useDoubts } from "../doubts/doubts";
+import { boxOf, giveBack, takeLoop } from "../patches/patches";
+import { usePatchInfo, useSeams } from "../patches/usePatchInfo";
+import { outlineOf, pressed, type Dab } from "../patches/stroke";
 import { frameNumber } from "./names";
-import { resized, useView } from "./view";
+import { resized } from "../drawing/slice";
+import { useView } from "../state/store";
+import { frameOfView, isSame, plate } from "./views";
 
 interface Props {
   open: OpenSet;
@@ -24,14 +25,14 @@ const path = (points: number[][]) => points.map((p, k) => `${k ? "L" : "M"}${(p[
 
 export function Overlay({ open, set, bounds, placeAt }: Props) {
   const { reach, rests, drawing, view, loop, evidence: hatched } = useView();
-  const index = view.startsWith("frame-") ? Number(view.slice(6)) : view.startsWith("difference-") ? Number(view.slice(11)) : set.reference;
+  const frame = frameOfView(view) ?? set.reference;
   const box = `${bounds.x} ${bounds.y} ${bounds.width} ${bounds.height}`;
   const size = bounds.width / 900;
   return (
     <>
       <svg viewBox={box} preserveAspectRatio="none" className="pointer-events-none absolute inset-0 h-full w-full" aria-hidden>
         {reach && <Reach set={set} size={size} />}
-        {rests && index != null && <Rests set={set} index={index} size={size} />}
+        {rests && frame != null && <Rests set={set} frame={frame} size={size} />}
         {hatched && <Hatched set={set} size={size} />}
         <Areas set={set} size={size} />
         <Keeps set={set} size={size} />
@@ -104,8 +105,8 @@ function Reach({ set, size }: { set: SetDetail; size: number }) {
 }
 
 /** Closed squares lead, broken crosses were found again but moved otherwise; a ring where most is left. */
-function Rests({ set, index, size }: { set: SetDetail; index: number; size: number }) {
-  const fit = useQuery({ queryKey: ["fit", set.id, index, set.frame_key], queryFn: () => api.fit(set.id, index) }).data;
+function Rests({ set, frame, size }: { set: SetDetail; frame: number; size: number }) {
+  const fit = useQuery({ queryKey: ["fit", set.id, frame, set.frame_key], queryFn: () => api.fit(set.id, frame) }).data;
   if (!fit) return null;
   const r = 4 * size;
   return (
@@ -166,20 +167,20 @@ function Outline({ d, size, stroke, dashed }: { d: string; size: number; stroke:
 
 /** The lift that is open or pointed at in the list. */
 function Lifts({ set, size }: { set: SetDetail; size: number }) {
-  const { lift: index } = useView();
+  const { patch: index } = useView();
   const canvas = set.canvas;
-  const lift = index == null ? undefined : set.recipe.lifts?.[index];
-  const told = useLiftInfo(set, lift);
+  const lift = index == null ? undefined : set.recipe.patches[index];
+  const told = usePatchInfo(set, lift);
   if (!canvas || !lift || (lift.on !== set.reference && !told)) return null;
   const placed = (outline: Point[]) => path(outline.map((p) => [p.x - canvas.x, p.y - canvas.y]));
-  const found = (lift.seek || lift.place) && told?.border.length ? told.border : null;
+  const found = (lift.optimal_seam || lift.transform) && told?.border.length ? told.border : null;
   return (
     <g data-testid="lift-outline">
       {found && lift.on === set.reference && <path d={placed(lift.outline)} fill="none" stroke="white" strokeOpacity={0.75} strokeWidth={1.2 * size} strokeDasharray={`${2 * size} ${4 * size}`} />}
       {(found ?? [lift.outline]).map((outline, k) => (
-        <Outline key={k} d={placed(outline)} size={size} stroke="var(--color-verdigris)" dashed={lift.off} />
+        <Outline key={k} d={placed(outline)} size={size} stroke="var(--color-verdigris)" dashed={lift.disabled} />
       ))}
-      {lift.seek && told && told.takes > 0 && told.brings.map((outline, k) => <Outline key={k} d={placed(outline)} size={size} stroke="var(--color-persimmon)" dashed />)}
+      {lift.optimal_seam && told && told.takes > 0 && told.brings.map((outline, k) => <Outline key={k} d={placed(outline)} size={size} stroke="var(--color-persimmon)" dashed />)}
     </g>
   );
 }
@@ -203,12 +204,12 @@ function Seams({ set, size }: { set: SetDetail; size: number }) {
 
 /** Kept areas, while one is pointed at or a place is being taken. */
 function Keeps({ set, size }: { set: SetDetail; size: number }) {
-  const { keep, lift, drawing, loop } = useView();
+  const { keep, patch, drawing, loop } = useView();
   const canvas = set.canvas;
-  if (!canvas || (keep == null && lift == null && !drawing && !loop)) return null;
+  if (!canvas || (keep == null && patch == null && !drawing && !loop)) return null;
   return (
     <g data-testid="keeps">
-      {(set.recipe.keeps ?? []).map((k, i) =>
+      {set.recipe.protected.map((k, i) =>
         k.on === set.reference && (keep == null || keep === i) ? <Outline key={i} d={path(k.outline.map((p) => [p.x - canvas.x, p.y - canvas.y]))} size={size} stroke="var(--color-ink)" dashed={false} /> : null,
       )}
     </g>
@@ -273,7 +274,7 @@ function Drawing({ open, set, box, size, placeAt }: { open: OpenSet; set: SetDet
           const shown = () => turn.current === own && flushSync(() => setLoop([]));
           void takeLoop(open, set, outline.map((p) => ({ x: p.x - canvas.x, y: p.y - canvas.y })), { frame: taking }, { back: view, shown }).then(() => {
             // Also when it could not be laid.
-            if (useView.getState().view === view) put({ view: "plate" });
+            if (isSame(useView.getState().view, view)) put({ view: plate });
             shown();
           });
           return brushing || put({ drawing: null, taking: null });
@@ -282,7 +283,7 @@ function Drawing({ open, set, box, size, placeAt }: { open: OpenSet; set: SetDet
         return setLoop([]);
       }
       if (drawing === "keep") {
-        open.change("keep an area", { keeps: [...(set.recipe.keeps ?? []), { on: set.reference, outline }] });
+        open.change("keep an area", { protected: [...set.recipe.protected, { on: set.reference, outline }] });
         put({ drawing: null });
         return setLoop([]);
       }

@@ -9,10 +9,12 @@ import { gridOf, Slot, type Keys } from "./layers";
 import { filterOf, LightFilters } from "./light";
 import { MiniMap } from "./MiniMap";
 import { frameNumber, viewTitle } from "./names";
-import { boxOf } from "../lifts/lifts";
+import { boxOf } from "../patches/patches";
+import { useView } from "../state/store";
 import { kinOf, plateKeys } from "./tiles";
 import { Overlay } from "./Overlay";
-import { camera, useView } from "./view";
+import { camera } from "./camera";
+import { agreement, frameView, isSame, plate, tileName, type View } from "./views";
 import { within } from "./within";
 
 /** Milliseconds that each side of a comparison stays when they take turns. */
@@ -47,8 +49,8 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
   const [second, setSecond] = useState(false);
   const canvas = set.canvas;
   // A state that covers another area cannot be laid beside this one.
-  const state = wanted?.startsWith("state-") ? states[Number(wanted.slice(6))] : undefined;
-  const other = wanted?.startsWith("state-") && (state?.width !== canvas?.width || state?.height !== canvas?.height) ? null : wanted;
+  const state = wanted?.kind === "state" ? states[wanted.seq] : undefined;
+  const other = wanted?.kind === "state" && (state?.width !== canvas?.width || state?.height !== canvas?.height) ? null : wanted;
   const width = canvas?.width ?? 0;
   const height = canvas?.height ?? 0;
 
@@ -104,7 +106,7 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
     viewer.addHandler("update-viewport", moved);
     looking.at = () => {
       const { view, drawing } = useView.getState();
-      return (view === "plate" || drawing) && slots.current ? slots.current.base.spots : [];
+      return (view.kind === "plate" || drawing) && slots.current ? slots.current.base.spots : [];
     };
     looking.show = (next, { back, shown }, draw) => {
       looking.settle();
@@ -118,12 +120,12 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
           clearTimeout(late);
           draw();
           const { view: now, set: put } = useView.getState();
-          if (now === back) put({ view: "plate" });
+          if (back && isSame(now, back)) put({ view: plate });
         },
       };
       coming.current = answer;
       const late = setTimeout(answer.draw, FIRST);
-      const first = (view === "plate" || view === back) && keys && !next.draft && slots.current?.base.show(grid, next.plate_key ?? "", "plate", keys, kinOf(named.current, next));
+      const first = (view.kind === "plate" || isSame(view, back ?? null)) && keys && !next.draft && slots.current?.base.show(grid, next.plate_key ?? "", "plate", keys, kinOf(named.current, next));
       if (!first) answer.draw();
     };
     looking.settle = () => coming.current?.draw();
@@ -161,25 +163,32 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
   }, []);
 
   // The views that are wanted, in their slots.
-  const key = (name: string) => (name.startsWith("state-") ? states[Number(name.slice(6))]?.key : /^(frame|difference)-/.test(name) ? set.frame_key : set.plate_key) ?? "";
-  // A state's plate is told from the set's by its key.
-  const viewOf = (name: string) => (name.startsWith("state-") ? "plate" : name);
+  const key = (of: View) => {
+    switch (of.kind) {
+      case "state":
+        return states[of.seq]?.key ?? "";
+      case "frame":
+      case "difference":
+        return set.frame_key ?? "";
+      default:
+        return set.plate_key ?? "";
+    }
+  };
   const grid = gridOf(set);
   // Only the set's own plate is known by its parts.
   const names = set.tile_names;
-  const tiles = (name: string): Keys | undefined => (names && name.startsWith("by-") ? () => names.bare : /^(plate|agreement)$/.test(name) ? plateKeys(set) : undefined);
-  const before = set.reference == null ? null : `frame-${set.reference}`;
+  const tiles = (of: View): Keys | undefined => (names && of.kind === "bare" ? () => names.bare : isSame(of, plate) || isSame(of, agreement) ? plateKeys(set) : undefined);
   useEffect(() => {
     if (set.tile_names) named.current = set;
     const s = slots.current;
     if (!s) return;
+    const show = (slot: Slot, of: View | null, own?: Keys) => slot.show(of && grid, of ? key(of) : "", of ? tileName(of, set) : "", own);
     // The page may be behind the picture.
-    if (!coming.current) s.base.show(grid, key(view), viewOf(view), tiles(view));
-    s.other.show(other ? grid : null, other ? key(other) : "", other ? viewOf(other) : "", other ? tiles(other) : undefined);
+    if (!coming.current) show(s.base, view, tiles(view));
+    show(s.other, other, other ? tiles(other) : undefined);
     // The held frame is fetched as soon as the plate is there, so that it comes at once.
-    const peeked = peek == null ? "" : `frame-${peek}`;
-    s.peek.show(peeked ? grid : null, peeked ? key(peeked) : "", peeked);
-    s.before.show(before ? grid : null, before ? key(before) : "", before ?? "");
+    show(s.peek, peek == null ? null : frameView(peek));
+    show(s.before, set.reference == null ? null : frameView(set.reference));
   });
   useEffect(() => {
     if (compare !== "turns" || !other) return;
@@ -241,7 +250,7 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
           <Tag text={`${viewTitle(set, other)}${compareWords[compare]}`} right />
         </>
       )}
-      {!holding && !other && view !== "plate" && <Tag text={viewTitle(set, view)} />}
+      {!holding && !other && view.kind !== "plate" && <Tag text={viewTitle(set, view)} />}
     </div>
   );
 }

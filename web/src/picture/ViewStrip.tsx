@@ -1,9 +1,12 @@
 // The line above the picture: what is on it, comparing, scale.
 import { Keyboard } from "lucide-react";
 import type { SetDetail } from "../api/client";
-import { bare, frameNumber, isLaid, viewTitle } from "./names";
+import { useView } from "../state/store";
+import { camera } from "./camera";
+import { frameNumber, isLaid, viewTitle } from "./names";
 import { lights, type Light } from "./light";
-import { camera, useView, type Compare } from "./view";
+import type { Compare } from "./slice";
+import { agreement, bare, frameView, plate, viewOf, wordOf } from "./views";
 
 const pressed = "aria-pressed:bg-ink aria-pressed:text-leaf px-1.5 py-0.5 hover:bg-leaf disabled:opacity-45";
 
@@ -12,18 +15,25 @@ export function ViewStrip({ set }: { set: SetDetail }) {
   const ready = set.canvas != null;
   const options = (
     <>
-      <option value="plate">Plate</option>
-      {((set.recipe.lifts ?? []).length > 0 || [view, other].includes(bare(set))) && <option value={bare(set)}>Nothing by hand</option>}
-      <option value="agreement">Agreement</option>
+      <option value={wordOf(plate)}>Plate</option>
+      {(set.recipe.patches.length > 0 || [view, other].some((v) => v?.kind === "bare")) && <option value={wordOf(bare)}>Nothing by hand</option>}
+      <option value={wordOf(agreement)}>Agreement</option>
       {set.frames
         .filter(isLaid)
         .map((f) => (
-          <option key={f.id} value={`frame-${f.index}`}>
-            Frame {frameNumber(set, f.index)}
+          <option key={f.id} value={wordOf(frameView(f.id))}>
+            Frame {frameNumber(set, f.id)}
           </option>
         ))}
-      {[view, other].map((v) => v?.startsWith("state-") && <option key={v} value={v}>{viewTitle(set, v)}</option>)}
-      {view.startsWith("difference-") && <option value={view}>Difference, frame {frameNumber(set, Number(view.slice(11)))}</option>}
+      {[view, other].map(
+        (v) =>
+          v?.kind === "state" && (
+            <option key={wordOf(v)} value={wordOf(v)}>
+              {viewTitle(set, v)}
+            </option>
+          ),
+      )}
+      {view.kind === "difference" && <option value={wordOf(view)}>Difference, frame {frameNumber(set, view.frame)}</option>}
     </>
   );
   const select = "max-w-28 border border-faint/60 bg-leaf px-1 py-0.5";
@@ -32,19 +42,19 @@ export function ViewStrip({ set }: { set: SetDetail }) {
       <button className={pressed} aria-pressed={sheet} onClick={() => put({ sheet: !sheet, flicking: false })}>
         All frames
       </button>
-      <select aria-label="Shown" className={select} value={view} disabled={!ready} onChange={(e) => put({ view: e.target.value, flicking: false, sheet: false })}>
+      <select aria-label="Shown" className={select} value={wordOf(view)} disabled={!ready} onChange={(e) => put({ view: viewOf(e.target.value), flicking: false, sheet: false })}>
         {options}
       </select>
       <button
         className={pressed}
         aria-pressed={other !== null}
         disabled={!ready}
-        onClick={() => put({ compare: "divide", other: other ? null : set.reference == null ? "plate" : `frame-${set.reference}` })}
+        onClick={() => put({ compare: "divide", other: other ? null : set.reference == null ? plate : frameView(set.reference) })}
       >
         Divide
       </button>
       {other && (
-        <select aria-label="Right of the divider" className={select} value={other} onChange={(e) => put({ other: e.target.value })}>
+        <select aria-label="Right of the divider" className={select} value={wordOf(other)} onChange={(e) => put({ other: viewOf(e.target.value) })}>
           {options}
         </select>
       )}
@@ -72,7 +82,7 @@ export function ViewStrip({ set }: { set: SetDetail }) {
       {/* Beside the divider there is no room for what has nothing to do with it. */}
       {!other && (
         <>
-          <button className={pressed} aria-pressed={flicking} disabled={!ready} onClick={() => put({ flicking: !flicking, ...(flicking ? { view: "plate" } : {}) })}>
+          <button className={pressed} aria-pressed={flicking} disabled={!ready} onClick={() => put({ flicking: !flicking, ...(flicking ? { view: plate } : {}) })}>
             Flick through
           </button>
           <button className={pressed} aria-pressed={reach} disabled={!ready} onClick={() => put({ reach: !reach, sheet: false })}>

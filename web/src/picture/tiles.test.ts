@@ -4,7 +4,7 @@ import { changedPart, tileKey } from "./tiles";
 const box = (name: string, left: number, top: number, right: number, bottom: number) => ({ name, left, top, right, bottom });
 
 test("a tile is called by the lifts that reach it", () => {
-  const names = { bare: "plate", lifts: [box("a", 100, 100, 200, 200), box("b", 600, 10, 700, 90), box("c", -8, -8, 512, 20)] };
+  const names = { bare: "plate", patches: [box("a", 100, 100, 200, 200), box("b", 600, 10, 700, 90), box("c", -8, -8, 512, 20)] };
   const at = (up: number, x: number, y: number) => tileKey(names, "whole", 512, up, x, y);
   expect(at(1, 0, 0)).toBe("plate-a-c");
   // Touching counts.
@@ -15,13 +15,13 @@ test("a tile is called by the lifts that reach it", () => {
 
 test("one that many reach is called by the whole plate", () => {
   const lifts = Array.from({ length: 9 }, (_, k) => box(String(k), 0, 0, 10, 10));
-  expect(tileKey({ bare: "plate", lifts }, "whole", 512, 1, 0, 0)).toBe("whole");
-  expect(tileKey({ bare: "plate", lifts: lifts.slice(1) }, "whole", 512, 1, 0, 0)).toBe("plate-1-2-3-4-5-6-7-8");
+  expect(tileKey({ bare: "plate", patches: lifts }, "whole", 512, 1, 0, 0)).toBe("whole");
+  expect(tileKey({ bare: "plate", patches: lifts.slice(1) }, "whole", 512, 1, 0, 0)).toBe("plate-1-2-3-4-5-6-7-8");
 });
 
 test("what a lift changes of a tile is asked for alone", () => {
   const [a, b] = [box("a", 100, 100, 199, 180), box("b", 500, 10, 700, 90)];
-  const part = (before: (typeof a)[], now: (typeof a)[], up: number, x: number, y: number) => changedPart({ bare: "plate", lifts: before }, { bare: "plate", lifts: now }, 512, up, x, y);
+  const part = (before: (typeof a)[], now: (typeof a)[], up: number, x: number, y: number) => changedPart({ bare: "plate", patches: before }, { bare: "plate", patches: now }, 512, up, x, y);
   // Out to the squares that a picture is coded in, and a pixel farther.
   expect(part([], [a], 1, 0, 0)).toEqual({ x: 96, y: 96, width: 208 - 96, height: 184 - 96 });
   expect(part([a], [], 1, 0, 0)).toEqual(part([], [a], 1, 0, 0));
@@ -35,5 +35,5 @@ test("what a lift changes of a tile is asked for alone", () => {
   // Nothing, most of it, or another plate: it is asked for whole.
   expect(part([a], [a], 1, 0, 0)).toBeNull();
   expect(part([], [box("wide", 0, 0, 500, 300)], 1, 0, 0)).toBeNull();
-  expect(changedPart({ bare: "plate", lifts: [] }, { bare: "other", lifts: [a] }, 512, 1, 0, 0)).toBeNull();
+  expect(changedPart({ bare: "plate", patches: [] }, { bare: "other", patches: [a] }, 512, 1, 0, 0)).toBeNull();
 });

@@ -9,7 +9,7 @@ const NAMED = 8;
 /** A picture is coded in squares of so many pixels, each by itself. */
 const CODED = 8;
 
-type Reach = TileNames["lifts"][number];
+type Reach = TileNames["patches"][number];
 
 /** Those that reach a tile. */
 function reaching(lifts: Reach[], tile: number, up: number, x: number, y: number): Reach[] {
@@ -19,7 +19,7 @@ function reaching(lifts: Reach[], tile: number, up: number, x: number, y: number
 
 /** What a plate's tile is called: by what reaches it, so that its address stays while that does. */
 export function tileKey(names: TileNames, plate: string, tile: number, up: number, x: number, y: number): string {
-  const over = reaching(names.lifts, tile, up, x, y);
+  const over = reaching(names.patches, tile, up, x, y);
   return over.length > NAMED ? plate : [names.bare, ...over.map((l) => l.name)].join("-");
 }
 
@@ -32,7 +32,7 @@ export function plateKeys({ canvas, plate_key, tile_names: names }: SetDetail): 
 export function changedPart(before: TileNames, now: TileNames, tile: number, up: number, x: number, y: number): Part | null {
   if (before.bare !== now.bare) return null;
   const missing = (from: Reach[], in_: Reach[]) => from.filter((l) => !in_.some((other) => other.name === l.name));
-  const over = reaching([...missing(before.lifts, now.lifts), ...missing(now.lifts, before.lifts)], tile, up, x, y);
+  const over = reaching([...missing(before.patches, now.patches), ...missing(now.patches, before.patches)], tile, up, x, y);
   if (!over.length) return null;
   const low = (edges: number[], from: number) => Math.max(0, CODED * Math.floor((Math.min(...edges) / up - from * tile - 1) / CODED));
   const high = (edges: number[], from: number) => Math.min(tile, CODED * Math.ceil((Math.max(...edges) / up - from * tile + 2) / CODED));

@@ -1,13 +1,14 @@
 // How frames lie over each other: the fit of each, the reference, the allowed transforms, matched tone.
 import { useState } from "react";
-import type { Frame, SetDetail } from "../api/client";
+import type { Frame, Recipe, SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { frameNumber, isLaid } from "../picture/names";
-import { useView } from "../picture/view";
+import { useView } from "../state/store";
+import { frameView, plate } from "../picture/views";
 import { Button } from "../ui/controls";
 import { movement, plural } from "../ui/words";
 import { FitReport } from "./FitReport";
-import type { Fact } from "./JobSheet";
+import type { Fact } from "./fact";
 
 const models: [string, string][] = [
   ["auto", "As little as the frames ask for"],
@@ -30,8 +31,8 @@ export function alignFact(set: SetDetail): Fact {
   const kicked = tripod ? `, ${plural(set.positions, "camera position")}` : "";
   const hands = set.frames.filter((f) => f.by_hand).length;
   const laid = hands ? `, ${hands} by hand` : "";
-  const doubtful = fits.filter((f) => f.doubtful && f.index !== set.reference).length;
-  return { text: `worst ${(worst.residual_px ?? 0).toFixed(2)} px, frame ${frameNumber(set, worst.index)}${kicked}${laid}${told}`, open: doubtful > 0 };
+  const doubtful = fits.filter((f) => f.doubtful && f.id !== set.reference).length;
+  return { text: `worst ${(worst.residual_px ?? 0).toFixed(2)} px, frame ${frameNumber(set, worst.id)}${kicked}${laid}${told}`, open: doubtful > 0 };
 }
 
 export function AlignLine({ open, set }: { open: OpenSet; set: SetDetail }) {
@@ -41,7 +42,7 @@ export function AlignLine({ open, set }: { open: OpenSet; set: SetDetail }) {
     <div className="flex flex-col gap-2 text-[14px]">
       <label>
         Frames may be changed by
-        <select className={field} value={set.recipe.align} onChange={(e) => open.change(`align by ${e.target.value}`, { align: e.target.value })}>
+        <select className={field} value={set.recipe.align} onChange={(e) => open.change(`align by ${e.target.value}`, { align: e.target.value as Recipe["align"] })}>
           {models.map(([value, title]) => (
             <option key={value} value={value}>
               {title}
@@ -61,17 +62,17 @@ export function AlignLine({ open, set }: { open: OpenSet; set: SetDetail }) {
         >
           <option value="auto">{set.reference == null ? "Proposed" : `Proposed: frame ${frameNumber(set, set.reference)}, nearest to the others, as sharp and bright as most`}</option>
           {set.frames
-            .filter((f) => f.index != null)
+            .filter((f) => f.joined)
             .map((f) => (
-              <option key={f.id} value={f.index ?? 0}>
-                Frame {frameNumber(set, f.index)}
+              <option key={f.id} value={f.id}>
+                Frame {frameNumber(set, f.id)}
               </option>
             ))}
         </select>
       </label>
       <label>
         Exposure and colour
-        <select className={field} value={set.recipe.match_exposure} onChange={(e) => open.change(matchLabel(e.target.value), { match_exposure: e.target.value })}>
+        <select className={field} value={set.recipe.match_exposure} onChange={(e) => open.change(matchLabel(e.target.value), { match_exposure: e.target.value as Recipe["match_exposure"] })}>
           <option value="auto">Matched, unless varied on purpose</option>
           <option value="on">Matched in any case</option>
           <option value="off">Left as shot</option>
@@ -102,7 +103,7 @@ export function AlignLine({ open, set }: { open: OpenSet; set: SetDetail }) {
   );
 }
 
-const matchLabel = (value: string) => ({ auto: "match exposure", on: "match exposure in any case", off: "leave exposure as shot" })[value] ?? value;
+const matchLabel = (value: string) => ({ auto: "match exposure", on: "match exposure in any case", disabled: "leave exposure as shot" })[value] ?? value;
 const sentence = (text: string) => `${text.charAt(0).toUpperCase()}${text.slice(1)}.`;
 
 function FrameRow({ set, frame: f, unfolded, toggle }: { set: SetDetail; frame: Frame; unfolded: boolean; toggle: () => void }) {
@@ -110,19 +111,19 @@ function FrameRow({ set, frame: f, unfolded, toggle }: { set: SetDetail; frame: 
   const fits = isLaid(f);
   const choose = () => {
     toggle();
-    if (fits && !unfolded) put({ view: `frame-${f.index}`, flicking: false, sheet: false });
+    if (fits && !unfolded) put({ view: frameView(f.id), flicking: false, sheet: false });
   };
-  const text = f.index === set.reference ? "reference, not moved" : f.reason ? "does not fit" : `${movement(f)}${f.by_hand ? ", by hand" : ""}`;
+  const text = f.id === set.reference ? "reference, not moved" : f.reason ? "does not fit" : `${movement(f)}${f.by_hand ? ", by hand" : ""}`;
   return (
     <>
       <tr className="cursor-pointer border-t border-rule/60 align-top hover:bg-leaf" onClick={choose}>
         <td className="num py-0.5">
-          <button aria-expanded={unfolded} aria-label={`How frame ${frameNumber(set, f.index)} fits`} onClick={(e) => (e.stopPropagation(), choose())}>
-            {frameNumber(set, f.index)}
+          <button aria-expanded={unfolded} aria-label={`How frame ${frameNumber(set, f.id)} fits`} onClick={(e) => (e.stopPropagation(), choose())}>
+            {frameNumber(set, f.id)}
           </button>
         </td>
-        <td className={`py-0.5 pr-2 leading-tight ${f.doubtful && f.index !== set.reference ? "text-persimmon" : ""}`}>{f.doubtful && f.index !== set.reference ? `▸ ${text}` : text}</td>
-        <td className="num py-0.5 text-right whitespace-nowrap">{f.index === set.reference || f.residual_px == null ? "" : `${f.residual_px.toFixed(2)} px`}</td>
+        <td className={`py-0.5 pr-2 leading-tight ${f.doubtful && f.id !== set.reference ? "text-persimmon" : ""}`}>{f.doubtful && f.id !== set.reference ? `▸ ${text}` : text}</td>
+        <td className="num py-0.5 text-right whitespace-nowrap">{f.id === set.reference || f.residual_px == null ? "" : `${f.residual_px.toFixed(2)} px`}</td>
       </tr>
       {unfolded && (
         <tr>
@@ -139,7 +140,7 @@ function FrameRow({ set, frame: f, unfolded, toggle }: { set: SetDetail; frame: 
 function GuideAreas({ open, set }: { open: OpenSet; set: SetDetail }) {
   const { drawing, set: put } = useView();
   const areas = set.recipe.areas;
-  const begin = (what: "ignore" | "fit") => put({ drawing: drawing === what ? null : what, view: `frame-${set.reference}`, sheet: false, other: null });
+  const begin = (what: "ignore" | "fit") => put({ drawing: drawing === what ? null : what, view: set.reference == null ? plate : frameView(set.reference), sheet: false, other: null });
   const press = "aria-pressed:bg-ink aria-pressed:text-leaf";
   return (
     <div>

@@ -1,14 +1,15 @@
 // How frames become one plate: methods by outcome, and what the plate covers.
 import { useQuery } from "@tanstack/react-query";
-import { api, evidence as evidenceOf, type Moving, type SetDetail } from "../api/client";
+import { api, evidence as evidenceOf, type Moving, type Recipe, type SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
-import { begun, frameOf, laid, type Source } from "../lifts/lifts";
+import { begun, frameOf, laid, type Source } from "../patches/patches";
 import { frameNumber } from "../picture/names";
-import { useView } from "../picture/view";
+import { useView } from "../state/store";
+import { agreement, plate } from "../picture/views";
 import { Choices, type Choice } from "../ui/controls";
 import { useLater } from "../ui/useLater";
 import { methodTitle, plural } from "../ui/words";
-import type { Fact } from "./JobSheet";
+import type { Fact } from "./fact";
 
 const methods: Choice[] = [
   { value: "consensus", title: "Empty", formula: "consensus", note: "Finds what is behind, also where it is clear in few frames, and lists what stays in doubt." },
@@ -52,12 +53,12 @@ export function CombineLine({ open, set }: { open: OpenSet; set: SetDetail }) {
           label="Canvas"
           value={set.recipe.canvas}
           choices={canvases}
-          onChange={(canvas) => open.change(canvas === "common" ? "keep what all frames share" : "keep the reference's framing", { canvas })}
+          onChange={(canvas) => open.change(canvas === "common" ? "keep what all frames share" : "keep the reference's framing", { canvas: canvas as Recipe["canvas"] })}
         />
       </div>
       {set.recipe.method === "consensus" && set.plate_key && !set.draft && (
         <div className="flex flex-col items-start gap-1 text-[14px]">
-          <button className="underline" onClick={() => put({ evidence: !evidence, view: "plate" })}>
+          <button className="underline" onClick={() => put({ evidence: !evidence, view: plate })}>
             {evidence ? "Take the hatching away" : "Hatch where few frames agree"}
           </button>
           {evidence && <p className="leading-tight text-faint">Red lines: a single moment shows what was chosen. White lines: several do, but less than half. Point at a place to read from which frames it comes.</p>}
@@ -66,8 +67,8 @@ export function CombineLine({ open, set }: { open: OpenSet; set: SetDetail }) {
           </a>
         </div>
       )}
-      <button className="self-start text-[14px] underline" disabled={!set.canvas} onClick={() => put({ view: view === "agreement" ? "plate" : "agreement" })}>
-        {view === "agreement" ? "Back to the plate" : "Show where frames agree"}
+      <button className="self-start text-[14px] underline" disabled={!set.canvas} onClick={() => put({ view: view.kind === "agreement" ? plate : agreement })}>
+        {view.kind === "agreement" ? "Back to the plate" : "Show where frames agree"}
       </button>
     </div>
   );
@@ -86,15 +87,15 @@ function MovingAreas({ open, set }: { open: OpenSet; set: SetDetail }) {
   const canvas = set.canvas;
   if (!found?.length || !canvas || set.reference == null) return null;
   const on = set.reference;
-  const taken = (area: Moving, source: Source) => ({ ...begun(set, area.outline, { method: "mean" }), on, source, follow: true });
+  const taken = (area: Moving, source: Source) => ({ ...begun(set, area.outline, { method: "mean" }), on, source, snap_to_edges: true });
   const decide = (area: Moving, source: Source, label: string) => {
-    open.change(label, { lifts: laid(set.recipe.lifts ?? [], taken(area, source)) });
+    open.change(label, { patches: laid(set.recipe.patches, taken(area, source)) });
   };
   const eachWhole = () => {
-    const lifts = found.reduce((all, area) => laid(all, taken(area, { frame: area.frame })), set.recipe.lifts ?? []);
-    open.change("one moment whole where it moves", { lifts });
+    const lifts = found.reduce((all, area) => laid(all, taken(area, { frame: area.frame })), set.recipe.patches);
+    open.change("one moment whole where it moves", { patches: lifts });
   };
-  const give = (area: Moving) => open.change("an area that moves as the method has it", { lifts: (set.recipe.lifts ?? []).filter((l) => JSON.stringify(l.outline) !== JSON.stringify(area.outline)) });
+  const give = (area: Moving) => open.change("an area that moves as the method has it", { patches: set.recipe.patches.filter((l) => JSON.stringify(l.outline) !== JSON.stringify(area.outline)) });
   const show = (area: Moving | null) => put({ loop: area && area.outline.map((p) => ({ x: p.x - canvas.x, y: p.y - canvas.y })), pinned: null });
   return (
     <section aria-label="Areas that move and belong" className="text-[14px]">
@@ -106,7 +107,7 @@ function MovingAreas({ open, set }: { open: OpenSet; set: SetDetail }) {
       )}
       <ol>
         {found.map((area, k) => {
-          const chosen = (set.recipe.lifts ?? []).find((l) => JSON.stringify(l.outline) === JSON.stringify(area.outline));
+          const chosen = set.recipe.patches.find((l) => JSON.stringify(l.outline) === JSON.stringify(area.outline));
           const frame = chosen && frameOf(chosen.source);
           return (
             <li key={k} className="border-b border-rule/60 py-1" data-moving={k} onPointerEnter={() => show(area)} onPointerLeave={() => show(null)}>

@@ -3,21 +3,14 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { api, type Doubt, type SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
+import { goTo, nextOpen, settle, useDoubts } from "../doubts/doubts";
 import { frameNumber } from "../picture/names";
 import { within } from "../picture/within";
-import { camera, useView } from "../picture/view";
+import { camera } from "../picture/camera";
+import { useView } from "../state/store";
 import { Button } from "../ui/controls";
 import { plural } from "../ui/words";
-import type { Fact } from "./JobSheet";
-
-export function useDoubts(set: SetDetail | undefined): Doubt[] | undefined {
-  return useQuery({
-    queryKey: ["doubts", set?.id, set?.plate_key],
-    queryFn: () => api.doubts(set?.id ?? 0),
-    enabled: set?.plate_key != null && !set.draft,
-    placeholderData: (before) => before,
-  }).data;
-}
+import type { Fact } from "./fact";
 
 export function doubtsFact(set: SetDetail, doubts: Doubt[] | undefined): Fact {
   if (!set.canvas || !doubts) return { text: "known once the frames are combined" };
@@ -29,35 +22,7 @@ export function doubtsFact(set: SetDetail, doubts: Doubt[] | undefined): Fact {
   return left ? { text: `${plural(left, "doubt")} left of ${asked}`, open: true } : { text: `all ${asked} settled` };
 }
 
-/** Settles a doubt by a frame, by accepting (null), by keeping what is there from whatever is done by hand, or opens it again. */
-export function settle(open: OpenSet, set: SetDetail, doubt: Doubt, how: number | null | "keep" | "reopen") {
-  const same = (b: { x: number; y: number; width: number; height: number }) => b.x === doubt.bbox.x && b.y === doubt.bbox.y && b.width === doubt.bbox.width && b.height === doubt.bbox.height;
-  const others = (set.recipe.settled ?? []).filter((s) => !same(s.bbox));
-  const by = (frame: number | null) => ({ bbox: doubt.bbox, frame, open: false });
-  if (how === "reopen") open.change("open a doubt again", { settled: doubt.settled === "evanu" ? [...others, { ...by(null), open: true }] : others });
-  else if (how === "keep") {
-    const { x, y, width, height } = doubt.bbox;
-    const outline = [{ x, y }, { x: x + width, y }, { x: x + width, y: y + height }, { x, y: y + height }];
-    open.change("keep what a doubt shows", { settled: [...others, by(null)], keeps: [...(set.recipe.keeps ?? []), { on: set.reference ?? 0, outline }] });
-  } else open.change(how == null ? "accept what was proposed" : `take a place from frame ${frameNumber(set, how)}`, { settled: [...others, by(how)] });
-}
-
-/** Goes to a doubt: the picture flies there and the look-through keeps the place. */
-export function goTo(doubts: Doubt[], index: number) {
-  const doubt = doubts[index];
-  if (!doubt) return;
-  const { x, y, width, height } = doubt.place;
-  useView.getState().set({ doubt: index, pinned: { x: x + width / 2, y: y + height / 2 }, view: "plate", sheet: false, flicking: false });
-  camera.show(doubt.place);
-}
-
-export function nextOpen(doubts: Doubt[], from: number, step: 1 | -1): number {
-  for (let k = 1; k <= doubts.length; k++) {
-    const at = (from + step * k + doubts.length * k) % doubts.length;
-    if (!doubts[at]?.settled) return at;
-  }
-  return from;
-}
+export const useDoubtsFact = (set: SetDetail): Fact => doubtsFact(set, useDoubts(set));
 
 export function DoubtsLine({ open, set }: { open: OpenSet; set: SetDetail }) {
   const found = useDoubts(set);
@@ -122,7 +87,7 @@ export function DoubtsLine({ open, set }: { open: OpenSet; set: SetDetail }) {
       {sure > 0 && (
         <details>
           <summary className="cursor-pointer text-faint">{plural(sure, "place")} settled by Evanu</summary>
-          <p className="leading-tight">Another story came close, but the evidence tells them apart. Look, and open again what you see otherwise.</p>
+          <p className="leading-tight">Another story came close, but the evidence tells them apart. LookThrough, and open again what you see otherwise.</p>
           <Places doubts={doubts} by="evanu" at={index} />
         </details>
       )}
@@ -167,13 +132,13 @@ function Stories({ set, doubt, choose }: { set: SetDetail; doubt: Doubt; choose:
   const most = Math.floor(Math.log2(Math.min(all.width / WIDTH, all.height / HEIGHT)));
   const level = Math.max(0, Math.min(most, Math.ceil(Math.log2(Math.max(width / 90, height / 66)))));
   const [cx, cy] = [within(x + width / 2, WIDTH * 2 ** level, all.width), within(y + height / 2, HEIGHT * 2 ** level, all.height)];
-  const query = `x=${cx.toFixed(1)}&y=${cy.toFixed(1)}&level=${level}&width=${WIDTH}&height=${HEIGHT}&methods=false`;
+  const query = { x: Math.round(10 * cx) / 10, y: Math.round(10 * cy) / 10, level, width: WIDTH, height: HEIGHT };
   const look = useQuery({ queryKey: ["story", set.id, set.frame_key, query], queryFn: ({ signal }) => api.look(set.id, query, signal) }).data;
   return (
     <ul className="mt-1 grid grid-cols-2 gap-2">
       {doubt.stories.slice(0, 6).map((frames, k) => {
         const first = frames[0] ?? 0;
-        const at = look?.crops.findIndex((c) => c.index === first) ?? -1;
+        const at = look?.crops.findIndex((c) => c.frame === first) ?? -1;
         return (
           <li key={first}>
             <button className="block text-left hover:bg-leaf" aria-label={`Take this place from frame ${frameNumber(set, first)}`} onClick={() => choose(first)}>

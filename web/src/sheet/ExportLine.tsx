@@ -5,7 +5,7 @@ import { useState } from "react";
 import { api, type ExportRequest, type SetDetail } from "../api/client";
 import { Button, Choices, Progress } from "../ui/controls";
 import { tellError } from "../ui/Notices";
-import type { Fact } from "./JobSheet";
+import type { Fact } from "./fact";
 
 export function exportFact(set: SetDetail): Fact {
   return { text: set.canvas ? `${set.canvas.width} × ${set.canvas.height} px` : "no plate yet" };

@@ -2,17 +2,17 @@
 import { useQuery } from "@tanstack/react-query";
 import { api, type Frame, type SetDetail } from "../api/client";
 import { frameNumber } from "../picture/names";
-import { useView } from "../picture/view";
+import { useView } from "../state/store";
+import { difference, frameView, plate } from "../picture/views";
 import { Button } from "../ui/controls";
 import { movement } from "../ui/words";
 
 export function FitReport({ set, frame: f }: { set: SetDetail; frame: Frame }) {
   const { rests, set: put } = useView();
-  const index = f.index ?? 0;
-  const isReference = f.index === set.reference;
-  const fit = useQuery({ queryKey: ["fit", set.id, index, set.frame_key], queryFn: () => api.fit(set.id, index), enabled: set.canvas != null }).data;
+  const isReference = f.id === set.reference;
+  const fit = useQuery({ queryKey: ["fit", set.id, f.id, set.frame_key], queryFn: () => api.fit(set.id, f.id), enabled: set.canvas != null }).data;
   const at = fit?.worst;
-  const n = frameNumber(set, f.index);
+  const n = frameNumber(set, f.id);
   return (
     <div className="bg-leaf px-2 py-2 text-[14px]" data-testid="fit-report">
       <div>
@@ -28,24 +28,24 @@ export function FitReport({ set, frame: f }: { set: SetDetail; frame: Frame }) {
       )}
       {at && set.reference != null && (
         <div className="mt-1 flex gap-1">
-          {[set.reference, index].map((i) => (
+          {[set.reference, f.id].map((i) => (
             <figure key={i}>
               <WorstCrop set={set} frame={i} x={at[0] ?? 0} y={at[1] ?? 0} />
-              <figcaption className="text-[13px] text-faint">{i === index ? `frame ${n} there` : "reference, worst place"}</figcaption>
+              <figcaption className="text-[13px] text-faint">{i === f.id ? `frame ${n} there` : "reference, worst place"}</figcaption>
             </figure>
           ))}
         </div>
       )}
       <div className="mt-1.5 flex flex-wrap gap-2">
-        <Button aria-pressed={rests} className="aria-pressed:bg-ink aria-pressed:text-leaf" onClick={() => put({ rests: !rests, view: f.reason ? "plate" : `frame-${index}` })}>
+        <Button aria-pressed={rests} className="aria-pressed:bg-ink aria-pressed:text-leaf" onClick={() => put({ rests: !rests, view: f.reason ? plate : frameView(f.id) })}>
           Show places
         </Button>
         {!isReference && (
           <>
-            <Button onClick={() => put({ view: `difference-${index}`, flicking: false })} disabled={!!f.reason}>
+            <Button onClick={() => put({ view: difference(f.id), flicking: false })} disabled={!!f.reason}>
               Difference
             </Button>
-            <Button onClick={() => put({ hand: index, sheet: false, ...(f.reason ? { pairing: true } : { view: `frame-${set.reference}`, other: `frame-${index}`, compare: "through" }) })}>Lay by hand</Button>
+            <Button onClick={() => put({ hand: f.id, sheet: false, ...(f.reason ? { pairing: true } : { view: set.reference == null ? plate : frameView(set.reference), other: frameView(f.id), compare: "through" }) })}>Lay by hand</Button>
           </>
         )}
       </div>

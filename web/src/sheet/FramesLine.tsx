@@ -2,14 +2,16 @@
 import { useRef, useState } from "react";
 import { api, thumbnail, upload, type SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
+import { asideLabel, setAside } from "../frames/aside";
 import { isLaid } from "../picture/names";
-import { useView } from "../picture/view";
+import { useView } from "../state/store";
+import { frameView } from "../picture/views";
 import { Button, Progress } from "../ui/controls";
 import { FolderDialog } from "../ui/FolderDialog";
 import { tell, tellError } from "../ui/Notices";
 import { clock, exposure, plural } from "../ui/words";
 import { DevelopPanel } from "./DevelopPanel";
-import type { Fact } from "./JobSheet";
+import type { Fact } from "./fact";
 
 export function framesFact(set: SetDetail): Fact {
   const failed = set.frames.filter((f) => f.state === "failed").length;
@@ -28,8 +30,6 @@ export function framesFact(set: SetDetail): Fact {
   if (set.frames.filter((f) => f.used).length === 1 && !reading) words.push("the plate is that frame");
   return { text: words.join(", "), open: failed + look + lost > 0 };
 }
-
-export const asideLabel = (number: number, aside: boolean) => (aside ? `bring frame ${number} back` : `set frame ${number} aside`);
 
 export function FramesLine({ open, set }: { open: OpenSet; set: SetDetail }) {
   const { sheet, set: put } = useView();
@@ -56,7 +56,7 @@ export function FramesLine({ open, set }: { open: OpenSet; set: SetDetail }) {
               className="shrink-0 disabled:cursor-default"
               aria-label={`Show frame ${n + 1}`}
               disabled={f.state !== "ready"}
-              onClick={() => put(isLaid(f) ? { view: `frame-${f.index}`, flicking: false, sheet: false } : { sheet: true, large: f.id })}
+              onClick={() => put(isLaid(f) ? { view: frameView(f.id), flicking: false, sheet: false } : { sheet: true, large: f.id })}
             >
               {f.state === "ready" ? (
                 <img src={thumbnail(set, f.id, 120)} alt="" className={`h-9 w-[54px] object-cover ${f.used ? "" : "opacity-40"}`} />
@@ -77,10 +77,10 @@ export function FramesLine({ open, set }: { open: OpenSet; set: SetDetail }) {
               ))}
               {f.reason && <div className="text-[13px] text-persimmon">{f.state === "failed" ? f.reason : `Frame ${n + 1} set aside: ${f.reason}`}</div>}
             </div>
-            {f.index != null && !f.reason && (
+            {f.joined && !f.reason && (
               <button
                 className="shrink-0 text-[13px] underline"
-                onClick={() => open.change(asideLabel(n + 1, f.set_aside), { used: set.recipe.used.map((u, i) => (i === f.index ? f.set_aside : u)) })}
+                onClick={() => open.change(asideLabel(n + 1, f.set_aside), setAside(set.recipe, [f.id], !f.set_aside))}
               >
                 {f.set_aside ? "bring back" : "set aside"}
               </button>

@@ -2,10 +2,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { api, statePicture, type SetDetail, type State } from "../api/client";
 import type { OpenSet } from "../api/useSet";
-import { useView } from "../picture/view";
+import { useView } from "../state/store";
+import { isSame, plate, stateView } from "../picture/views";
 import { tell, tellError } from "../ui/Notices";
 import { plural } from "../ui/words";
-import type { Fact } from "./JobSheet";
+import type { Fact } from "./fact";
 
 export const historyFact = (set: SetDetail): Fact => ({ text: set.undo ? `last: ${set.undo}` : "nothing decided yet" });
 
@@ -35,12 +36,12 @@ export function HistoryLine({ open, set }: { open: OpenSet; set: SetDetail }) {
   const on = branch(states);
   const others = states.length - on.size;
   const compare = async (state: State) => {
-    const name = `state-${state.seq}`;
-    if (other === name) return put({ other: null });
+    const view = stateView(state.seq);
+    if (isSame(other, view)) return put({ other: null });
     try {
       const found = await api.stateKey(set.id, state.seq);
       if (found.canvas.width !== set.canvas?.width || found.canvas.height !== set.canvas.height) return tell("That state covers another area: return to it to see it.");
-      put({ view: "plate", other: name, compare: "divide", sheet: false, flicking: false, states: { ...useView.getState().states, [state.seq]: { key: found.plate_key, label: words(state), width: found.canvas.width, height: found.canvas.height } } });
+      put({ view: plate, other: view, compare: "divide", sheet: false, flicking: false, states: { ...useView.getState().states, [state.seq]: { key: found.plate_key, label: words(state), width: found.canvas.width, height: found.canvas.height } } });
     } catch (e) {
       tellError(e);
     }
@@ -59,7 +60,7 @@ export function HistoryLine({ open, set }: { open: OpenSet; set: SetDetail }) {
                 <span className="leading-tight">{words(s)}</span>
               </button>
               {!s.current && (
-                <button className="shrink-0 px-1 underline aria-pressed:font-semibold" aria-pressed={other === `state-${s.seq}`} onClick={() => void compare(s)}>
+                <button className="shrink-0 px-1 underline aria-pressed:font-semibold" aria-pressed={isSame(other, stateView(s.seq))} onClick={() => void compare(s)}>
                   Compare
                 </button>
               )}

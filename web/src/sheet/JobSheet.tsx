@@ -1,30 +1,16 @@
 // The job from top to bottom; each line carries its fact, the open one unfolds in place.
 import { ChevronLeft, PanelLeftClose, PanelLeftOpen, Redo2, Undo2 } from "lucide-react";
 import { Accordion } from "radix-ui";
-import { useState, type ReactNode } from "react";
+import { useState } from "react";
 import type { SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { go } from "../ui/path";
-import { AlignLine, alignFact } from "./AlignLine";
-import { CombineLine, useCombineFact } from "./CombineLine";
-import { DoubtsLine, doubtsFact, useDoubts } from "./DoubtsLine";
-import { ExportLine, exportFact } from "./ExportLine";
-import { HistoryLine, historyFact } from "./HistoryLine";
-import { FramesLine, framesFact } from "./FramesLine";
-import { LiftsLine, liftsFact } from "./LiftsLine";
+import { lines, type Line } from "./lines";
 import { RunPanel } from "./RunPanel";
-
-export interface Fact {
-  text: string;
-  /** Something still needs a decision. */
-  open?: boolean;
-}
 
 export function JobSheet({ open, set }: { open: OpenSet; set: SetDetail }) {
   const [folded, setFolded] = useState(false);
   const [line, setLine] = useState("frames");
-  const combine = useCombineFact(set);
-  const doubts = useDoubts(set);
   if (folded)
     return (
       <aside className="w-10 shrink-0 border-r border-rule bg-sheet pt-2 text-center">
@@ -54,45 +40,30 @@ export function JobSheet({ open, set }: { open: OpenSet; set: SetDetail }) {
       </header>
       <RunPanel run={set.run} set={set.id} draft={set.draft && set.recipe.method === "consensus"} />
       <Accordion.Root type="single" collapsible value={line} onValueChange={setLine} className="flex min-h-0 grow flex-col overflow-y-auto">
-        <Line value="frames" title="Frames" fact={framesFact(set)}>
-          <FramesLine open={open} set={set} />
-        </Line>
-        <Line value="align" title="Align" fact={alignFact(set)}>
-          <AlignLine open={open} set={set} />
-        </Line>
-        <Line value="combine" title="Combine" fact={combine}>
-          <CombineLine open={open} set={set} />
-        </Line>
-        <Line value="doubts" title="Doubts" fact={doubtsFact(set, doubts)}>
-          <DoubtsLine open={open} set={set} />
-        </Line>
-        <Line value="lifts" title="Lifts" fact={liftsFact(set)}>
-          <LiftsLine open={open} set={set} />
-        </Line>
-        <Line value="history" title="History" fact={historyFact(set)}>
-          <HistoryLine open={open} set={set} />
-        </Line>
-        <Line value="export" title="Export" fact={exportFact(set)}>
-          <ExportLine set={set} />
-        </Line>
+        {lines.map((one) => (
+          <SheetLine key={one.name} line={one} open={open} set={set} />
+        ))}
       </Accordion.Root>
     </aside>
   );
 }
 
-function Line(props: { value: string; title: string; fact: Fact; children: ReactNode }) {
+function SheetLine({ line: { name, title, useFact, Body }, open, set }: { line: Line; open: OpenSet; set: SetDetail }) {
+  const fact = useFact(set);
   return (
-    <Accordion.Item value={props.value} className="border-t border-rule last:border-b">
+    <Accordion.Item value={name} className="border-t border-rule last:border-b">
       <Accordion.Header>
-        <Accordion.Trigger className="group w-full px-3 py-2 text-left hover:bg-leaf data-[state=open]:bg-leaf" data-line={props.value}>
-          <span className="block font-semibold">{props.title}</span>
-          <span data-testid={`fact-${props.value}`} className={`block text-[14px] ${props.fact.open ? "text-persimmon" : "text-faint"}`}>
-            {props.fact.open ? "▸ " : ""}
-            {props.fact.text}
+        <Accordion.Trigger className="group w-full px-3 py-2 text-left hover:bg-leaf data-[state=open]:bg-leaf" data-line={name}>
+          <span className="block font-semibold">{title}</span>
+          <span data-testid={`fact-${name}`} className={`block text-[14px] ${fact.open ? "text-persimmon" : "text-faint"}`}>
+            {fact.open ? "▸ " : ""}
+            {fact.text}
           </span>
         </Accordion.Trigger>
       </Accordion.Header>
-      <Accordion.Content className="px-3 pt-1 pb-3">{props.children}</Accordion.Content>
+      <Accordion.Content className="px-3 pt-1 pb-3">
+        <Body open={open} set={set} />
+      </Accordion.Content>
     </Accordion.Item>
   );
 }

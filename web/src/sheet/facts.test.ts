@@ -1,12 +1,14 @@
 import { expect, test } from "vitest";
 import type { Frame, SetDetail } from "../api/client";
 import { frameNumber, viewTitle } from "../picture/names";
+import { agreement, frameView, plate } from "../picture/views";
 import { alignFact } from "./AlignLine";
 import { exportFact } from "./ExportLine";
-import { asideLabel, framesFact } from "./FramesLine";
+import { asideLabel, setAside } from "../frames/aside";
+import { framesFact } from "./FramesLine";
 
-const frame = (index: number | null, part: Partial<Frame> = {}) =>
-  ({ id: 10 + (index ?? 90), index, state: "ready", used: true, set_aside: false, reason: null, residual_px: 0.05, findings: [], ...part }) as Frame;
+const frame = (id: number | null, part: Partial<Frame> = {}) =>
+  ({ id: id ?? 90, joined: id != null, state: "ready", used: true, set_aside: false, reason: null, residual_px: 0.05, findings: [], ...part }) as Frame;
 
 const set = (frames: Frame[], part: Partial<SetDetail> = {}) =>
   ({ frames, canvas: { width: 1600, height: 1067 }, reference: 0, recipe: { align: "auto" }, ...part }) as SetDetail;
@@ -42,10 +44,16 @@ test("sizes and labels are told in full", () => {
   expect(asideLabel(7, true)).toBe("bring frame 7 back");
 });
 
-test("frames are numbered by their place on the screen, not by their index", () => {
+test("frames are set aside by their identities, each once", () => {
+  const recipe = { excluded: [4] } as SetDetail["recipe"];
+  expect(setAside(recipe, [7, 4], true)).toEqual({ excluded: [7, 4] });
+  expect(setAside(recipe, [4], false)).toEqual({ excluded: [] });
+});
+
+test("frames are numbered by their place on the screen, not by their identity", () => {
   const s = set([frame(2), frame(0), frame(1)]);
   expect(frameNumber(s, 0)).toBe(2);
-  expect(viewTitle(s, "frame-2")).toBe("Frame 1, aligned");
-  expect(viewTitle(s, "plate")).toBe("Plate");
-  expect(viewTitle(s, "agreement")).toContain("Agreement");
+  expect(viewTitle(s, frameView(2))).toBe("Frame 1, aligned");
+  expect(viewTitle(s, plate)).toBe("Plate");
+  expect(viewTitle(s, agreement)).toContain("Agreement");
 });

@@ -34,7 +34,7 @@ pub enum Method {
 
 impl Method {
     /// Those that are shown beside each other for a place.
-    pub const SHOWN: [Self; 7] = [
+    pub const COMPARED: [Self; 7] = [
         Self::Consensus,
         Self::Median,
         Self::Clipped,
@@ -93,6 +93,19 @@ impl FromStr for Method {
         }
     }
 }
+
+/// It is written as text.
+#[cfg(feature = "schema")]
+impl utoipa::PartialSchema for Method {
+    fn schema() -> utoipa::openapi::RefOr<utoipa::openapi::schema::Schema> {
+        let about = "`consensus`, `everybody`, `clipped`, `median`, `mean`, `darkest`, `lightest`, or `rank:P` with P from 0 to 100";
+        let text = utoipa::openapi::ObjectBuilder::new().schema_type(utoipa::openapi::Type::String);
+        text.description(Some(about)).into()
+    }
+}
+
+#[cfg(feature = "schema")]
+impl utoipa::ToSchema for Method {}
 
 /// One row of one frame: root codes by channel.
 pub type Row<'a> = [&'a [u16]; 3];

@@ -58,7 +58,7 @@ const ALIKE: f32 = 4.7;
 const THERE: (f32, f32) = (0.5, 0.7);
 
 /// What a window looks like: 450 numbers of 0..=[`MOST`], directions in cells in rows.
-pub type Look = Vec<f32>;
+pub type Descriptor = Vec<f32>;
 
 /// A figure that stood still, in pixels of the choice.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -90,9 +90,9 @@ pub fn find(decided: &Decided) -> Vec<Standing> {
     if windows.len() < 2 * ENOUGH {
         return Vec::new();
     }
-    let looks: Vec<Look> = windows.par_iter().map(|f| look(&plate, f, false)).collect();
+    let looks: Vec<Descriptor> = windows.par_iter().map(|f| look(&plate, f, false)).collect();
     let own = looks_of(decided, &passing, &ground);
-    let figure: Look = (0..NUMBERS)
+    let figure: Descriptor = (0..NUMBERS)
         .map(|i| {
             let rendered = f32::from(FIGURE[i]) * MOST / 255.0;
             (FIGURES * rendered + own.iter().map(|l| l[i]).sum::<f32>()) / (FIGURES + own.len() as f32)
@@ -120,13 +120,13 @@ pub fn find(decided: &Decided) -> Vec<Standing> {
 }
 
 /// What those who pass look like, for the example `figure`.
-pub fn looks_of_passing(decided: &Decided) -> Vec<Look> {
+pub fn looks_of_passing(decided: &Decided) -> Vec<Descriptor> {
     let passing = passing(decided);
     Ground::of(&passing).map_or_else(Vec::new, |ground| looks_of(decided, &passing, &ground))
 }
 
 /// Looks of those who pass, each also as in a mirror.
-fn looks_of(decided: &Decided, passing: &[(usize, Figure)], ground: &Ground) -> Vec<Look> {
+fn looks_of(decided: &Decided, passing: &[(usize, Figure)], ground: &Ground) -> Vec<Descriptor> {
     let of = |k: usize| {
         let like = |f: &&Figure| (f.height / ground.height(f.feet) - 1.0).abs() < LIKE;
         let own: Vec<&Figure> =
@@ -136,7 +136,7 @@ fn looks_of(decided: &Decided, passing: &[(usize, Figure)], ground: &Ground) -> 
         own.into_iter()
             .map(|f| Figure { height: ground.height(f.feet), ..*f })
             .flat_map(|f| [false, true].map(|mirrored| look(&grey, &f, mirrored)))
-            .collect::<Vec<Look>>()
+            .collect::<Vec<Descriptor>>()
     };
     (0..decided.choice.frames.len()).into_par_iter().flat_map_iter(of).collect()
 }
@@ -290,7 +290,7 @@ fn turn(gx: f32, gy: f32) -> f32 {
 }
 
 /// Histograms of gradients over a figure's window.
-fn look(pyramid: &[Plane], figure: &Figure, mirrored: bool) -> Look {
+fn look(pyramid: &[Plane], figure: &Figure, mirrored: bool) -> Descriptor {
     let (rows, columns) = (CELLS.0 * CELL, CELLS.1 * CELL);
     let tall = WINDOW.0 * figure.height;
     let step = tall / rows as f32;
@@ -354,8 +354,8 @@ struct Discriminant {
 
 impl Discriminant {
     /// `None` when the figure looks just as the plate does.
-    fn new(looks: &[Look], figure: &Look) -> Option<Self> {
-        let sampled: Vec<&Look> = looks.iter().step_by(looks.len().div_ceil(SAMPLED)).collect();
+    fn new(looks: &[Descriptor], figure: &Descriptor) -> Option<Self> {
+        let sampled: Vec<&Descriptor> = looks.iter().step_by(looks.len().div_ceil(SAMPLED)).collect();
         let n = sampled.len() as f32;
         let mean: Vec<f32> = (0..NUMBERS).map(|i| sampled.iter().map(|l| l[i]).sum::<f32>() / n).collect();
         let centred: Vec<Vec<f32>> =
@@ -373,7 +373,7 @@ impl Discriminant {
         (length > 0.0).then(|| Self { mean, weights: solved.iter().map(|s| (s / length) as f32).collect() })
     }
 
-    fn of(&self, look: &Look) -> f32 {
+    fn of(&self, look: &Descriptor) -> f32 {
         look.iter().zip(&self.mean).zip(&self.weights).map(|((l, m), w)| (l - m) * w).sum()
     }
 }
@@ -452,7 +452,7 @@ mod tests {
         let figure = Figure { middle: 60.0, feet: 90.0, height: 70.0 };
         let (one, two) = (pyramid(picture(1.0)), pyramid(picture(2.0)));
         let twice = Figure { middle: 120.5, feet: 180.5, height: 140.0 };
-        let apart = |a: &Look, b: &Look| {
+        let apart = |a: &Descriptor, b: &Descriptor| {
             let square: f32 = a.iter().zip(b).map(|(a, b)| (a - b).powi(2)).sum();
             square.sqrt() / a.iter().map(|v| v * v).sum::<f32>().sqrt()
         };

@@ -27,6 +27,7 @@ use serde::{Deserialize, Serialize};
 
 /// A point or a displacement, in pixels.
 #[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Point {
     /// To the right.
     pub x: f64,
@@ -99,6 +100,7 @@ impl Size {
 
 /// A rectangle of whole pixels; it may lie outside the picture.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Rect {
     /// First column.
     pub x: i64,

@@ -10,7 +10,7 @@ pub(crate) mod field;
 
 use crate::geometry::{Rect, Size};
 use crate::noise::NoiseModel;
-use crate::pixel::resample::{Patch, resample};
+use crate::pixel::resample::{Resampled, resample};
 use crate::pixel::{FrameSource, SourceError, tone};
 use crate::plan::{FramePlan, Light};
 use crate::register::RegisterError;
@@ -93,7 +93,7 @@ fn aligned(
     frame: &FramePlan,
     size: Size,
     level: u32,
-) -> Result<Patch, SourceError> {
+) -> Result<Resampled, SourceError> {
     let own = level.min(source.levels() - 1);
     resample(source, own, frame.to_frame().between_levels(level, own), size.at_level(level).rect())
 }

@@ -23,7 +23,7 @@ thread_local! {
 pub type Sink<'s> = &'s mut dyn FnMut(usize, usize, [&mut [f32]; 3]);
 
 /// A resampled region: linear light, planar.
-pub struct Patch {
+pub struct Resampled {
     /// Red, green and blue, `width * height` values each.
     pub planes: [Vec<f32>; 3],
     /// For each row, the columns that the frame covers: first and one past the last.
@@ -42,7 +42,7 @@ pub fn resample<'a>(
     level: u32,
     to_frame: impl Into<Warp<'a>>,
     region: Rect,
-) -> Result<Patch, SourceError> {
+) -> Result<Resampled, SourceError> {
     let n = region.size().pixels() as usize;
     let mut planes = [vec![0.0; n], vec![0.0; n], vec![0.0; n]];
     let spans = resample_rows(source, level, to_frame, region, &mut |row, x, run| {
@@ -50,7 +50,7 @@ pub fn resample<'a>(
             plane[row * region.width as usize + x..][..run.len()].copy_from_slice(run);
         }
     })?;
-    Ok(Patch { planes, spans })
+    Ok(Resampled { planes, spans })
 }
 
 /// The same row by row, while each is in the nearest cache; returns the columns that each row covers.

@@ -4,7 +4,7 @@ use crate::geometry::Homography;
 use crate::matching;
 use crate::pixel::FrameSource;
 use crate::plan::{FramePlan, Plan};
-use crate::recipe::{Hand, Recipe};
+use crate::recipe::{ManualAlignment, Recipe};
 use crate::register::{self, RegisterError};
 
 /// Lays frames where their owner put them; what the alignment found out about the others stays.
@@ -17,7 +17,7 @@ pub fn lay_by_hand(
     sources: &[&dyn FrameSource],
 ) -> Result<(), RegisterError> {
     let found = plan.frames.clone();
-    for hand in &recipe.hands {
+    for hand in &recipe.manual_alignments {
         if hand.frame >= found.len() || hand.on >= found.len() || hand.frame == plan.reference {
             continue; // the reference is never moved
         }
@@ -57,7 +57,7 @@ pub fn lay_by_hand(
 }
 
 /// Where a hand lays its frame, over the frame it was laid over.
-fn laid(hand: &Hand, found: &[FramePlan]) -> Homography {
+fn laid(hand: &ManualAlignment, found: &[FramePlan]) -> Homography {
     let (own, on) = (&found[hand.frame], &found[hand.on]);
     let start = hand.by_pairs().unwrap_or_else(|| {
         let back = on.transform.inverse().unwrap_or(Homography::IDENTITY);
@@ -67,7 +67,7 @@ fn laid(hand: &Hand, found: &[FramePlan]) -> Homography {
 }
 
 /// What the pairs leave before the nudge; `None` where they determine the fit exactly.
-fn hand_residual(hand: &Hand) -> Option<f64> {
+fn hand_residual(hand: &ManualAlignment) -> Option<f64> {
     let h = hand.by_pairs()?;
     let n = hand.pairs.len();
     let spare = n > 2 && n != 4;

@@ -5,7 +5,7 @@ use crate::geometry::{Rect, Size};
 use crate::pixel::FrameSource;
 use crate::pixel::resample::resample;
 use crate::pixel::tone::luminance;
-use crate::plan::{FramePlan, Sole};
+use crate::plan::{FramePlan, SoleCoverage};
 use crate::register::RegisterError;
 use rayon::prelude::*;
 
@@ -34,7 +34,7 @@ pub(super) fn look(
         frame.moment = moment;
         frame.sole = sole.map(|(share, r)| {
             let largest = Rect::new(r.x * up, r.y * up, r.width << level, r.height << level);
-            Sole { share, largest: largest.intersect(full.rect()) }
+            SoleCoverage { share, largest: largest.intersect(full.rect()) }
         });
     }
     Ok(())

@@ -1,19 +1,19 @@
 //! From recipe and sources to the plan: registration, gains, noise, moments. Everything that needs the whole set, once.
 
 mod hand;
-mod lifts;
 mod look;
+mod patches;
 
 pub use hand::lay_by_hand;
-pub use lifts::{fit, fit_key, glare, lift, place, seams, weigh};
+pub use patches::{fit, fit_key, glare, patch, place, seams, weigh};
 
-use crate::combine::consensus::Choice;
+use crate::combine::consensus::LabelMap;
 use crate::evidence::{doubts, moving, still};
 use crate::geometry::{Homography, Rect};
 use crate::matching;
 use crate::pixel::FrameSource;
 use crate::plan::{FramePlan, Light, Plan};
-use crate::progress::Watch;
+use crate::progress::ProgressFn;
 use crate::recipe::{Canvas, Recipe, Settled};
 use crate::register::{Coarse, RegisterError, Registration, Wishes, positions, register};
 use crate::render::{RenderError, Scene};
@@ -31,7 +31,7 @@ pub fn plan(
     recipe: &Recipe,
     sources: &[&dyn FrameSource],
     clocks: &[Option<f64>],
-    watch: Watch<'_>,
+    watch: ProgressFn<'_>,
 ) -> Result<Plan, RegisterError> {
     plan_with(recipe, sources, clocks, &|_| (), watch)
 }
@@ -46,7 +46,7 @@ pub fn plan_early(
     sources: &[&dyn FrameSource],
     clocks: &[Option<f64>],
     early: &(dyn Fn(Plan) + Sync),
-    watch: Watch<'_>,
+    watch: ProgressFn<'_>,
 ) -> Result<Plan, RegisterError> {
     let shown = |coarse: &Coarse| {
         // What cannot be read is told by what comes after.
@@ -91,7 +91,7 @@ fn plan_with(
     sources: &[&dyn FrameSource],
     clocks: &[Option<f64>],
     early: &(dyn Fn(&Coarse) + Sync),
-    watch: Watch<'_>,
+    watch: ProgressFn<'_>,
 ) -> Result<Plan, RegisterError> {
     if sources.is_empty() {
         return Ok(Plan::of(Vec::new()));
@@ -127,7 +127,7 @@ pub fn choose(plan: &mut Plan, recipe: &Recipe, sources: &[&dyn FrameSource]) ->
     let decided = scene.decide()?;
     let (doubts, moving) = rayon::join(|| doubts::find(&decided), || moving::find(&decided));
     (plan.doubts, plan.moving) = (Arc::new(doubts), Arc::new(moving));
-    plan.choice = Some(Arc::new(decided.choice));
+    plan.label_map = Some(Arc::new(decided.choice));
     Ok(())
 }
 
@@ -139,7 +139,7 @@ pub fn looks(
     plan: &Plan,
     recipe: &Recipe,
     sources: &[&dyn FrameSource],
-) -> Result<Vec<still::Look>, RenderError> {
+) -> Result<Vec<still::Descriptor>, RenderError> {
     Ok(still::looks_of_passing(&Scene::new(recipe, plan, sources).decide()?))
 }
 
@@ -174,16 +174,16 @@ pub fn settle(plan: &mut Plan, recipe: &Recipe) -> Vec<Option<Settled>> {
         .iter()
         .map(|d| recipe.settled.iter().rev().find(|s| same(s.bbox, d.bbox)).copied())
         .collect();
-    if let Some(choice) = &plan.choice
+    if let Some(choice) = &plan.label_map
         && found.iter().flatten().any(|s| s.frame.is_some())
     {
-        let mut choice = Choice::clone(choice);
+        let mut choice = LabelMap::clone(choice);
         for (doubt, settled) in plan.doubts.iter().zip(&found) {
             if let Some(frame) = settled.and_then(|s| s.frame) {
                 choice.take(&doubt.pixels, frame);
             }
         }
-        plan.choice = Some(Arc::new(choice));
+        plan.label_map = Some(Arc::new(choice));
     }
     found
 }

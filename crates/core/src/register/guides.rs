@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 /// What an area drawn by hand means for the alignment.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub enum Guide {
     /// Nothing in it leads the alignment.
     Ignore,
@@ -15,9 +16,12 @@ pub enum Guide {
 
 /// An area drawn by hand, on the frame that was the reference then.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Area {
-    /// Index of the frame it was drawn on.
-    pub on: usize,
+#[serde(deny_unknown_fields)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[cfg_attr(feature = "schema", schema(as = Area))]
+pub struct Area<F = usize> {
+    /// The frame it was drawn on.
+    pub on: F,
     /// What it means.
     pub guide: Guide,
     /// A closed outline in that frame's pixels.

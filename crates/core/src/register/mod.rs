@@ -32,7 +32,7 @@ use crate::geometry::{Correspondence, Homography, Model, Point, Rect, level_to_f
 use crate::pixel::tone::{LINEAR_OF_U8, LINEAR_OF_U16, linear_of_root, luminance};
 use crate::pixel::{FrameSource, Plane, Samples, SourceError};
 use crate::plan::FramePlan;
-use crate::progress::{Cancelled, Counter, Watch};
+use crate::progress::{Cancelled, Counter, ProgressFn};
 use features::Features;
 use guides::Guides;
 pub use guides::{Area, Guide};
@@ -102,20 +102,20 @@ pub fn register(
     sources: &[&dyn FrameSource],
     wishes: Wishes<'_>,
     early: &(dyn Fn(&Coarse) + Sync),
-    watch: Watch<'_>,
+    watch: ProgressFn<'_>,
 ) -> Result<Registration, RegisterError> {
     if wishes.models == [Model::Identity] || sources.len() == 1 {
         let frames = sources.iter().map(|s| FramePlan::of(*s)).collect();
         return Ok(Registration { reference: wishes.reference.unwrap_or(0), frames, lens: None });
     }
     let counter = Counter::new(3 * sources.len(), watch);
-    let coarse = lay(sources, wishes, &counter)?;
+    let coarse = align_coarse(sources, wishes, &counter)?;
     early(&coarse);
     refine(sources, wishes, &coarse, &counter)
 }
 
 /// Lays frames over a reference by their corners.
-fn lay(
+fn align_coarse(
     sources: &[&dyn FrameSource],
     wishes: Wishes<'_>,
     counter: &Counter<'_>,
@@ -161,7 +161,7 @@ fn refine(
         (0..sources.len()).into_par_iter().map(judged).collect::<Result<_, RegisterError>>()?;
     // Only a full set of families is free to bend.
     let lens = match wishes.models {
-        [.., Model::Perspective] => straighten(&mut all, reference),
+        [.., Model::Perspective] => correct_lens(&mut all, reference),
         _ => None,
     };
     let free = matches!(wishes.models, [.., Model::Perspective]);
@@ -176,7 +176,7 @@ fn refine(
         .map(|(i, mut judged)| {
             if let Some(dense) = dense.as_ref().filter(|_| deep(i, &judged)) {
                 let corners = || corners(&features[i], &features[reference]);
-                deepen(sources[i], (&anchors, dense), &mut judged, &corners)?;
+                fit_local_warp(sources[i], (&anchors, dense), &mut judged, &corners)?;
             }
             counter.tick()?;
             Ok(FramePlan { sharpness: qualities[i].map(|q| q.sharpness), ..judged.plan })
@@ -216,7 +216,7 @@ fn steady(judged: &Judged) -> bool {
 }
 
 /// Repairs what the set's lens did, when the frames tell it; returns its displacement at the corner.
-fn straighten(all: &mut [Judged], reference: usize) -> Option<f64> {
+fn correct_lens(all: &mut [Judged], reference: usize) -> Option<f64> {
     let size = all[reference].plan.size;
     let good = |j: &Judged| j.plan.misfit.is_none() && j.plan.size == size && !j.places.is_empty();
     let limit = LENS_REACH * size.diagonal();
@@ -242,7 +242,7 @@ fn straighten(all: &mut [Judged], reference: usize) -> Option<f64> {
 }
 
 /// Bends a frame where depth asks for it.
-fn deepen(
+fn fit_local_warp(
     source: &dyn FrameSource,
     (anchors, dense): (&patches::Anchors, &patches::Dense),
     judged: &mut Judged,

@@ -39,19 +39,19 @@ pub(super) struct Anchors {
     pub size: Size,
     /// Corner and sides of the part that leads: all of the reference, or what its owner wants to fit.
     led: (Point, Point),
-    pub levels: Vec<(u32, Vec<Patch>)>,
+    pub levels: Vec<(u32, Vec<Template>)>,
 }
 
 /// What stands in for the anchors when a bend is looked for: patches on an even grid, wherever there is anything to
 /// hold on to, at each level they are looked for in, coarse first.
 pub(super) struct Dense {
-    pub levels: Vec<(u32, Vec<Patch>)>,
+    pub levels: Vec<(u32, Vec<Template>)>,
     /// Those of the coarsest level that have none at full size.
-    pub lone: (u32, Vec<Patch>),
+    pub lone: (u32, Vec<Template>),
 }
 
 /// One patch of the reference: its place in pixels of its level, normalised values and gradients.
-pub(super) struct Patch {
+pub(super) struct Template {
     x: i64,
     y: i64,
     values: Vec<f32>,
@@ -68,7 +68,7 @@ impl Anchors {
     /// Places of the finest patches in full-size reference pixels.
     pub fn positions(&self) -> Vec<Point> {
         let place =
-            |(level, p): (u32, &Patch)| level_to_full(level).apply(Point::new(p.x as f64, p.y as f64));
+            |(level, p): (u32, &Template)| level_to_full(level).apply(Point::new(p.x as f64, p.y as f64));
         self.levels.last().map(|(l, v)| v.iter().map(|p| place((*l, p))).collect()).unwrap_or_default()
     }
 }
@@ -126,7 +126,7 @@ pub(super) fn dense(source: &dyn FrameSource, guides: &Guides) -> Result<Dense, 
         .map(|k| Point::new(at(k % across, across, full.width), at(k / across, down, full.height)))
         .filter(|&p| guides.lead(p))
         .collect();
-    let cuts = |level: u32, least: (f32, f64)| -> Result<Vec<Option<Patch>>, SourceError> {
+    let cuts = |level: u32, least: (f32, f64)| -> Result<Vec<Option<Template>>, SourceError> {
         let (size, down) = (full.at_level(level), level_to_full(level).inverse());
         let down = down.unwrap_or(Homography::IDENTITY);
         places.par_iter().map(|&p| cut(source, level, size, down.apply(p), least)).collect()
@@ -156,7 +156,7 @@ fn cut(
     size: Size,
     at: Point,
     least: (f32, f64),
-) -> Result<Option<Patch>, SourceError> {
+) -> Result<Option<Template>, SourceError> {
     let (x, y) = (at.x.round() as i64, at.y.round() as i64);
     let side = SIDE as u32 + 2;
     let region = Rect::new(x - HALF - 1, y - HALF - 1, side, side);
@@ -185,7 +185,7 @@ fn cut(
     }
     // A place that constrains one direction only would slide along its edge.
     let (small, half) = (smaller_eigenvalue(&hessian), (hessian[0] + hessian[2]) / 2.0);
-    Ok((small > least.1 * half && small > 1e-6).then_some(Patch { x, y, values, gradients, hessian }))
+    Ok((small > least.1 * half && small > 1e-6).then_some(Template { x, y, values, gradients, hessian }))
 }
 
 fn smaller_eigenvalue(h: &[f64; 3]) -> f64 {
@@ -212,7 +212,7 @@ fn normalise(values: &mut [f32], least: f32) -> Option<f32> {
 pub(super) fn track(
     frame: &dyn FrameSource,
     level: u32,
-    patches: &[Patch],
+    patches: &[Template],
     warp: &Warp<'_>,
 ) -> Result<Vec<Correspondence>, SourceError> {
     let up = level_to_full(level);
@@ -244,7 +244,7 @@ pub(super) fn track(
 }
 
 /// How far the patch lies from the middle of the window and how alike it is, or `None` when it is not there.
-fn shift(patch: &Patch, window: &Plane, margin: i64) -> Option<((f64, f64), f32)> {
+fn shift(patch: &Template, window: &Plane, margin: i64) -> Option<((f64, f64), f32)> {
     let [a, b, c] = patch.hessian;
     let det = a * c - b * b;
     let (mut dx, mut dy) = (0.0f64, 0.0f64);

@@ -4,7 +4,7 @@ use super::consensus;
 use super::patches::{Anchors, track};
 use crate::geometry::{Correspondence, Homography, Model, Point, Warp, fit};
 use crate::pixel::{FrameSource, SourceError};
-use crate::plan::{FramePlan, Worst};
+use crate::plan::{FramePlan, WorstResidual};
 
 /// Fewest places that must agree, and fewest of 4×4 parts of the picture they must lie in.
 const ENOUGH: (usize, usize) = (10, 4);
@@ -33,7 +33,7 @@ impl Judged {
         let square: f64 = kept.iter().map(|c| left(c).powi(2)).sum();
         let worst = kept.iter().max_by(|a, b| left(a).total_cmp(&left(b)));
         self.plan.residual_px = Some((square / kept.len().max(1) as f64).sqrt());
-        self.plan.worst = worst.map(|c| Worst { at: c.to, off: left(c) });
+        self.plan.worst = worst.map(|c| WorstResidual { at: c.to, off: left(c) });
         self.plan.points = kept.iter().map(|c| c.to).collect();
         self.plan.refused = refused.iter().map(|c| c.to).collect();
     }

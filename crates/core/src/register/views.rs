@@ -10,7 +10,7 @@ use super::guides::Guides;
 use super::{RegisterError, consensus, corners_of};
 use crate::geometry::{Homography, Point};
 use crate::pixel::FrameSource;
-use crate::progress::{Counter, Watch};
+use crate::progress::{Counter, ProgressFn};
 use rayon::prelude::*;
 
 /// Two frames of one view share this much of the smaller picture.
@@ -22,7 +22,7 @@ const TRIED: usize = 16;
 ///
 /// # Errors
 /// When a frame cannot be read or the work is cancelled.
-pub fn views(sources: &[&dyn FrameSource], watch: Watch<'_>) -> Result<Vec<usize>, RegisterError> {
+pub fn views(sources: &[&dyn FrameSource], watch: ProgressFn<'_>) -> Result<Vec<usize>, RegisterError> {
     let counter = Counter::new(sources.len(), watch);
     let features = corners_of(sources, &counter)?;
     let mut members: Vec<Vec<usize>> = Vec::new();

@@ -1,11 +1,11 @@
-//! A part of the plate that is looked at: its samples are kept, so that a change of method or one more lift shows at once, and
+//! A part of the plate that is looked at: its samples are kept, so that a change of method or one more patch shows at once, and
 //! what is fitted there need not read the frames.
 
 use super::stack::{Plate, Stack, Way, encoded};
 use super::{RenderError, Scene, View, blocks, join, rows_of};
 use crate::combine::consensus::LayerData;
-use crate::composite::Laid;
 use crate::geometry::{Point, Rect};
+use crate::patch::PlacedPatch;
 use crate::pixel::Raster;
 use rayon::prelude::*;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -15,8 +15,14 @@ pub trait Kept: Sync {
     /// Those of a frame over a block of the canvas, in pixels of a level; `None` where some are missing.
     fn layer(&self, frame: usize, block: Rect, level: u32) -> Option<LayerData>;
 
-    /// Those of the plate with the lifts that reach the block, which has these corners in the reference.
-    fn plate(&self, lifts: &[&Laid], block: Rect, level: u32, corners: (Point, Point)) -> Option<LayerData>;
+    /// Those of the plate with the patches that reach the block, which has these corners in the reference.
+    fn plate(
+        &self,
+        patches: &[&PlacedPatch],
+        block: Rect,
+        level: u32,
+        corners: (Point, Point),
+    ) -> Option<LayerData>;
 }
 
 /// Aligned samples of a region, kept so that another method needs no resampling.
@@ -29,18 +35,21 @@ pub struct Aligned {
     pub bytes: u64,
 }
 
-/// The plate as it was combined last, so that one more lift is laid over it and nothing else is done again.
+/// The plate as it was combined last, so that one more patch is laid over it and nothing else is done again.
 struct Last {
-    /// What the plate without lifts depends on.
+    /// What the plate without patches depends on.
     base: String,
-    /// The lifts that reach the region, in order.
-    lifts: Vec<Laid>,
+    /// The patches that reach the region, in order.
+    patches: Vec<PlacedPatch>,
     plates: Vec<Plate>,
 }
 
-/// Whether these are the same lifts, laid as strongly.
-fn same<'a>(a: impl IntoIterator<Item = &'a Laid>, b: impl IntoIterator<Item = &'a Laid>) -> bool {
-    let key = |l: &'a Laid| (l.key, l.strength.to_bits());
+/// Whether these are the same patches, laid as strongly.
+fn same<'a>(
+    a: impl IntoIterator<Item = &'a PlacedPatch>,
+    b: impl IntoIterator<Item = &'a PlacedPatch>,
+) -> bool {
+    let key = |l: &'a PlacedPatch| (l.key, l.strength.to_bits());
     a.into_iter().map(key).eq(b.into_iter().map(key))
 }
 
@@ -83,11 +92,11 @@ impl Aligned {
         (found == block.size().pixels()).then_some(layer)
     }
 
-    /// The same of the plate, as it was combined last: on `base`, with the lifts that reach the block between these corners;
+    /// The same of the plate, as it was combined last: on `base`, with the patches that reach the block between these corners;
     /// `None` also while it is being combined.
     pub fn plate(
         regions: &[Arc<Self>],
-        (base, lifts): (&str, &[&Laid]),
+        (base, patches): (&str, &[&PlacedPatch]),
         block: Rect,
         (from, to): (Point, Point),
     ) -> Option<LayerData> {
@@ -97,7 +106,7 @@ impl Aligned {
             // Who combines it needs the pool that this may be a thread of.
             let last = region.last.try_lock().ok()?;
             let last = last.as_ref().filter(|l| l.base == base)?;
-            if !same(last.lifts.iter().filter(|l| l.fit.mask.touches(from, to)), lifts.iter().copied()) {
+            if !same(last.patches.iter().filter(|l| l.fit.mask.touches(from, to)), patches.iter().copied()) {
                 return None;
             }
             for (stack, plate) in region.stacks.iter().zip(&last.plates) {
@@ -114,11 +123,11 @@ impl Aligned {
 
     /// A part of the plate of a scene with the same frames, by a view's method: the same pixels as [`Scene::render`] gives.
     ///
-    /// `base` names everything that the plate without lifts depends on: from one call to the next only lifts that are new on
+    /// `base` names everything that the plate without patches depends on: from one call to the next only patches that are new on
     /// top of the same others are laid. Not to be called on a thread of the pool: who asks for the same region meanwhile waits.
     ///
     /// # Errors
-    /// When a frame that only a lift needs cannot be read, or the consensus has not been decided.
+    /// When a frame that only a patch needs cannot be read, or the consensus has not been decided.
     pub fn combined(
         &self,
         scene: &Scene<'_>,
@@ -150,7 +159,7 @@ impl Aligned {
         Ok(shown(&last.insert(self.laid(scene, view, base, begun)?).plates))
     }
 
-    /// The plate with the lifts that reach the region, from what was combined before as far as that is the same.
+    /// The plate with the patches that reach the region, from what was combined before as far as that is the same.
     fn laid(
         &self,
         scene: &Scene<'_>,
@@ -160,18 +169,19 @@ impl Aligned {
     ) -> Result<Last, RenderError> {
         let way = scene.way(view)?;
         let (from, to) = scene.corners(self.region, self.level);
-        let lifts: Vec<Laid> = way.lifts.iter().filter(|l| l.fit.mask.touches(from, to)).cloned().collect();
-        let begun =
-            begun.filter(|l| l.base == base && same(&l.lifts, &lifts[..l.lifts.len().min(lifts.len())]));
-        let there = begun.as_ref().map_or(0, |l| l.lifts.len());
+        let patches: Vec<PlacedPatch> =
+            way.patches.iter().filter(|l| l.fit.mask.touches(from, to)).cloned().collect();
+        let begun = begun
+            .filter(|l| l.base == base && same(&l.patches, &patches[..l.patches.len().min(patches.len())]));
+        let there = begun.as_ref().map_or(0, |l| l.patches.len());
         let bare = || self.stacks.par_iter().map(|s| s.bare(way)).collect();
         let mut plates: Vec<Plate> = begun.map_or_else(bare, |l| l.plates);
-        let way = Way { lifts: &lifts[there..], ..way };
+        let way = Way { patches: &patches[there..], ..way };
         self.stacks.par_iter().zip(&mut plates).try_for_each(|(s, plate)| {
-            s.lay_all(plate, way, &scene.extras(way.lifts, s, self.level)?);
+            s.lay_all(plate, way, &scene.extras(way.patches, s, self.level)?);
             Ok::<_, RenderError>(())
         })?;
-        Ok(Last { base: base.to_owned(), lifts, plates })
+        Ok(Last { base: base.to_owned(), patches, plates })
     }
 }
 

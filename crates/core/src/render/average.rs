@@ -7,7 +7,7 @@
 
 use super::stack::Plate;
 use crate::combine::Row;
-use crate::combine::consensus::{self, Choice};
+use crate::combine::consensus::{self, LabelMap};
 use crate::geometry::{Point, Size};
 use std::ops::Range;
 
@@ -50,7 +50,7 @@ impl Average {
     /// as many of its pixels along a side. `held` are the choice's members or its crowd. Nothing is made of rows and columns
     /// beyond those of `area`.
     pub fn new(
-        (choice, held): (&Choice, &[u64]),
+        (choice, held): (&LabelMap, &[u64]),
         frames: &[usize],
         spans: &[&[(u32, u32)]],
         (size, place): (Size, (Point, f64)),
@@ -182,7 +182,7 @@ impl Average {
 /// What lies between two rows of a choice. `columns` tells the columns of the choice that each pixel lies between, `slots`
 /// where each layer's frame stands in it.
 fn pieces_of(
-    (choice, held): (&Choice, &[u64]),
+    (choice, held): (&LabelMap, &[u64]),
     columns: &[Between],
     (top, low): (usize, usize),
     slots: &[Option<usize>],
@@ -320,15 +320,15 @@ mod tests {
         let mut random = Random::new(5);
         let (size, n) = (Size::new(40, 6), 240);
         // Three frames; columns from 20 on chose the first and the last, those before all of them.
-        let members: Vec<u64> = (0..10).map(|p| if p % 5 < 2 { 0b111 } else { 0b101 }).collect();
-        let choice = Choice {
+        let inliers: Vec<u64> = (0..10).map(|p| if p % 5 < 2 { 0b111 } else { 0b101 }).collect();
+        let choice = LabelMap {
             level: 3,
             size: Size::new(5, 2),
             corner: (0, 0),
             frames: vec![7, 4, 9],
             labels: vec![0; 10],
             words: 1,
-            members,
+            inliers,
             crowd: Vec::new(),
         };
         let light: Vec<Vec<f32>> = (0..3).map(|_| (0..n).map(|_| random.unit() as f32).collect()).collect();
@@ -337,7 +337,7 @@ mod tests {
             let frames = order.map(|k| choice.frames[k]);
             let spans: Vec<&[(u32, u32)]> = order.iter().map(|&k| &spans[k][..]).collect();
             let place = (size, (Point::default(), 1.0));
-            let mut average = Average::new((&choice, &choice.members), &frames, &spans, place, (0..6, 0..40));
+            let mut average = Average::new((&choice, &choice.inliers), &frames, &spans, place, (0..6, 0..40));
             for layer in average.layers() {
                 let light = &light[order[layer]];
                 for (row, span) in spans[layer].iter().enumerate() {
@@ -370,14 +370,14 @@ mod tests {
     #[test]
     fn the_sums_move_towards_a_layer_only_where_it_is_averaged() {
         // Two frames; the first is chosen up to column 20 of the reference, the second everywhere.
-        let choice = Choice {
+        let choice = LabelMap {
             level: 3,
             size: Size::new(5, 1),
             corner: (0, 0),
             frames: vec![0, 1],
             labels: vec![1; 5],
             words: 1,
-            members: vec![0b11, 0b11, 0b10, 0b10, 0b10],
+            inliers: vec![0b11, 0b11, 0b10, 0b10, 0b10],
             crowd: Vec::new(),
         };
         let spans = [vec![(0, 40); 1], vec![(0, 40); 1]];
@@ -385,7 +385,7 @@ mod tests {
         let place = (Size::new(40, 1), (Point::default(), 1.0));
         let (low, high) = (vec![10_000u16; 40], vec![30_000u16; 40]);
         let plate = |share: f32| {
-            let mut average = Average::new((&choice, &choice.members), &[0, 1], &spans, place, (0..1, 0..40));
+            let mut average = Average::new((&choice, &choice.inliers), &[0, 1], &spans, place, (0..1, 0..40));
             average.add(0, 0, [&low; 3]);
             average.add(1, 0, [&high; 3]);
             average.keep(0, 0, [&low; 3], &[share; 40]);

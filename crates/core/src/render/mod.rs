@@ -11,10 +11,10 @@ mod samples;
 mod stack;
 
 use crate::combine::Method;
-use crate::combine::consensus::{self, Choice, Decided, LayerData};
-use crate::composite::{self, Laid, Sides, Source};
+use crate::combine::consensus::{self, Decided, LabelMap, LayerData};
 use crate::evidence::Support;
 use crate::geometry::{Homography, Point, Rect, Size, Warp};
+use crate::patch::{self, PlacedPatch, Sides, Source};
 use crate::pixel::resample::reach;
 use crate::pixel::tone::linear_of_root;
 use crate::pixel::{FrameSource, Raster, SourceError};
@@ -35,19 +35,36 @@ pub type Tables = [Cow<'static, [u16]>; 3];
 /// What is shown.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
-pub enum View {
+pub enum View<F = usize> {
     /// The clean picture by the recipe's method.
     Plate,
     /// The clean picture by another method, for comparing.
     By(Method),
     /// One frame laid over the reference and matched to it; black where it does not reach.
-    Frame(usize),
+    Frame(F),
     /// One frame as it was shot, on its own pixel grid.
-    Shot(usize),
+    Shot(F),
     /// How one frame, laid over the reference, differs from it: middle grey where it does not.
-    Difference(usize),
+    Difference(F),
     /// Share of frames that show the same as the plate, black to white.
     Agreement,
+}
+
+impl<F> View<F> {
+    /// The same with its frame named otherwise.
+    ///
+    /// # Errors
+    /// When the frame has no other name.
+    pub fn map_frame<G, E>(self, name: impl FnOnce(F) -> Result<G, E>) -> Result<View<G>, E> {
+        Ok(match self {
+            Self::Plate => View::Plate,
+            Self::By(method) => View::By(method),
+            Self::Frame(f) => View::Frame(name(f)?),
+            Self::Shot(f) => View::Shot(name(f)?),
+            Self::Difference(f) => View::Difference(name(f)?),
+            Self::Agreement => View::Agreement,
+        })
+    }
 }
 
 /// Why nothing could be rendered.
@@ -93,7 +110,7 @@ impl<'a> Scene<'a> {
     /// Indices of the frames that take part: not set aside by their owner, and fitting.
     pub fn used(&self) -> Vec<usize> {
         let fits = |i: usize| self.plan.frames[i].misfit.is_none();
-        (0..self.sources.len()).filter(|&i| self.recipe.used[i] && fits(i)).collect()
+        (0..self.sources.len()).filter(|&i| !self.recipe.excluded.contains(&i) && fits(i)).collect()
     }
 
     /// The area that the plate covers, in reference pixels.
@@ -137,7 +154,7 @@ impl<'a> Scene<'a> {
                 }
                 if view == View::Agreement {
                     let (stack, inner) = self.padded(&frames, block, level)?;
-                    let extras = self.extras(way.lifts, &stack, level)?;
+                    let extras = self.extras(way.patches, &stack, level)?;
                     return Ok(stack.agreement(inner, (way, &extras), &self.plan.noise, shrink(level)).0);
                 }
                 Ok(encoded(block.size(), &self.plate(view, way, &frames, (block, level))?, &tables))
@@ -206,7 +223,7 @@ impl<'a> Scene<'a> {
             .par_iter()
             .map(|&block| {
                 let (stack, inner) = self.padded(&frames, block, level)?;
-                let extras = self.extras(way.lifts, &stack, level)?;
+                let extras = self.extras(way.patches, &stack, level)?;
                 Ok(stack.agreement(inner, (way, &extras), &self.plan.noise, shrink(level)).1)
             })
             .collect::<Result<_, RenderError>>()?;
@@ -237,7 +254,7 @@ impl<'a> Scene<'a> {
         let plate = self.stack(View::Plate, &used, region, level)?;
         let others = self.stack(View::Plate, listed, region, level)?;
         let way = self.way(View::Plate)?;
-        let extras = self.extras(way.lifts, &plate, level)?;
+        let extras = self.extras(way.patches, &plate, level)?;
         Ok(others.shares(&plate, (way, &extras), &self.plan.noise, shrink(level)))
     }
 
@@ -269,43 +286,43 @@ impl<'a> Scene<'a> {
                 None => &self.layers(&[frame], region, level)?.remove(0),
             };
             let unlike = stack.unlike(own, &plate, &self.plan.noise, shrink(level));
-            let found = composite::extent(&unlike, region.width as usize, (x - region.x, y - region.y));
+            let found = patch::extent(&unlike, region.width as usize, (x - region.x, y - region.y));
             let place = |p: &Point| Point::new(full(p.x, region.x, canvas.x), full(p.y, region.y, canvas.y));
             Ok(found.map(|outline| outline.iter().map(place).collect()))
         };
         frames.par_iter().map(of).collect()
     }
 
-    /// How a view is combined. The lifts lie on the plate; another method is compared without them.
+    /// How a view is combined. The patches lie on the plate; another method is compared without them.
     ///
     /// # Errors
     /// When it rests on a consensus that has not been decided for the frames in use.
     pub fn way(&self, view: View) -> Result<Way<'a>, RenderError> {
-        let (method, lifts): (Method, &'a [Laid]) = match view {
+        let (method, patches): (Method, &'a [PlacedPatch]) = match view {
             View::By(method) => (method, &[]),
-            View::Plate | View::Agreement => (self.recipe.method, self.plan.lifts.as_slice()),
+            View::Plate | View::Agreement => (self.recipe.method, self.plan.patches.as_slice()),
             _ => (Method::Mean, &[]),
         };
         let rests = |m: Method| matches!(m, Method::Consensus | Method::Everybody);
-        let lifted = lifts.iter().any(|l| matches!(l.source, Source::Method(m) if rests(m)));
-        if !rests(method) && !lifted {
-            return Ok(Way { method, choice: None, lifts });
+        let patched = patches.iter().any(|l| matches!(l.source, Source::Method(m) if rests(m)));
+        if !rests(method) && !patched {
+            return Ok(Way { method, choice: None, patches });
         }
-        let decided = self.plan.choice.as_deref().filter(|c| {
+        let decided = self.plan.label_map.as_deref().filter(|c| {
             let mut frames = c.frames.clone();
             frames.sort_unstable();
             frames == self.used()
         });
-        Ok(Way { method, choice: Some(decided.ok_or(RenderError::Undecided)?), lifts })
+        Ok(Way { method, choice: Some(decided.ok_or(RenderError::Undecided)?), patches })
     }
 
-    /// What a lift covers, other lifts `below` it included, and what it comes from, undeveloped, over a part of the reference at a level; the canvas must be the
+    /// What a patch covers, other patches `below` it included, and what it comes from, undeveloped, over a part of the reference at a level; the canvas must be the
     /// reference's.
     pub(crate) fn sides(
         &self,
         source: Source,
         back: Option<&Homography>,
-        below: &[Laid],
+        below: &[PlacedPatch],
         (region, level): (Rect, u32),
     ) -> Result<Sides, RenderError> {
         let used = self.used();
@@ -314,13 +331,14 @@ impl<'a> Scene<'a> {
         }
         let stack = || self.stack_of(&used, region, level);
         let corners = self.corners(region, level);
-        let reach: Vec<&Laid> = below.iter().filter(|l| l.fit.mask.touches(corners.0, corners.1)).collect();
+        let reach: Vec<&PlacedPatch> =
+            below.iter().filter(|l| l.fit.mask.touches(corners.0, corners.1)).collect();
         let kept = self.kept.and_then(|kept| kept.plate(&reach, region, level, corners));
         let (plate, all) = match kept {
             Some(plate) => (plate, None),
             None => {
                 let all = stack()?;
-                let way = Way { lifts: below, ..self.way(View::Plate)? };
+                let way = Way { patches: below, ..self.way(View::Plate)? };
                 (all.laid(way, &self.extras(below, &all, level)?), Some(all))
             }
         };
@@ -328,21 +346,21 @@ impl<'a> Scene<'a> {
             Source::Method(method) => {
                 all.map_or_else(stack, Ok)?.by_method(method, self.way(View::By(method))?.choice)
             }
-            Source::Frame(i) | Source::Calm(i) => {
+            Source::Frame(i) | Source::HighlightSuppressed(i) => {
                 self.moved(i, back.map(|b| (b, region, level)), region, level)?
             }
         };
         Ok(Sides { plate, source })
     }
 
-    /// The frames over a part of the canvas, and the plate with its lifts, undeveloped.
+    /// The frames over a part of the canvas, and the plate with its patches, undeveloped.
     pub(crate) fn laid(&self, region: Rect, level: u32) -> Result<(Stack, LayerData), RenderError> {
         let (used, way) = (self.used(), self.way(View::Plate)?);
         if used.is_empty() {
             return Err(RenderError::NoFrames);
         }
         let stack = self.stack_of(&used, region, level)?;
-        let laid = stack.laid(way, &self.extras(way.lifts, &stack, level)?);
+        let laid = stack.laid(way, &self.extras(way.patches, &stack, level)?);
         Ok((stack, laid))
     }
 
@@ -353,7 +371,7 @@ impl<'a> Scene<'a> {
         frame: usize,
         region: Rect,
         level: u32,
-    ) -> Result<Option<Choice>, RenderError> {
+    ) -> Result<Option<LabelMap>, RenderError> {
         let mut frames = self.used();
         let Some(own) = frames.iter().position(|&i| i == frame) else { return Ok(None) };
         if frames.len() < 2 {
@@ -380,7 +398,7 @@ impl<'a> Scene<'a> {
         Ok(consensus::decide(size, layers, (&frames, &moments), &self.plan.noise, level))
     }
 
-    /// The frames combined over a block, with the lifts. An average that no lift touches is made frame by frame, without keeping
+    /// The frames combined over a block, with the patches. An average that no patch touches is made frame by frame, without keeping
     /// their samples.
     fn plate(
         &self,
@@ -390,10 +408,10 @@ impl<'a> Scene<'a> {
         (block, level): (Rect, u32),
     ) -> Result<Plate, RenderError> {
         let place = self.corner(block, level);
-        let Some(averaged) = averaged(way.method, way.choice).filter(|_| !touched(way.lifts, block, place))
+        let Some(averaged) = averaged(way.method, way.choice).filter(|_| !touched(way.patches, block, place))
         else {
             let stack = self.stack(view, frames, block, level)?;
-            return Ok(stack.plate(way, &self.extras(way.lifts, &stack, level)?));
+            return Ok(stack.plate(way, &self.extras(way.patches, &stack, level)?));
         };
         let placed: Vec<_> = frames.iter().map(|&i| self.placement(view, i, level)).collect();
         let reach = |(&i, (warp, own, _)): (&usize, &(Warp<'_>, u32, Tone<'_>))| {
@@ -422,7 +440,7 @@ impl<'a> Scene<'a> {
     /// Rows of the blocks that a view is made in.
     fn rows(&self, view: View, way: Way<'_>, frames: usize) -> i64 {
         let streams = averaged(way.method, way.choice).is_some() && view != View::Agreement;
-        if streams && way.lifts.is_empty() { TALL } else { rows_of(frames) }
+        if streams && way.patches.is_empty() { TALL } else { rows_of(frames) }
     }
 }
 
@@ -431,10 +449,10 @@ fn rows_of(frames: usize) -> i64 {
     (BUDGET / (6 * BLOCK as usize * frames.max(1))).clamp(8, 96) as i64
 }
 
-/// Whether a lift touches a block.
-fn touched(lifts: &[Laid], block: Rect, place: (Point, f64)) -> bool {
+/// Whether a patch touches a block.
+fn touched(patches: &[PlacedPatch], block: Rect, place: (Point, f64)) -> bool {
     let to = end(block.size(), place);
-    lifts.iter().any(|l| l.fit.mask.touches(place.0, to))
+    patches.iter().any(|l| l.fit.mask.touches(place.0, to))
 }
 
 /// Cuts a region into blocks of some rows.

@@ -4,8 +4,8 @@ use super::detail::Detail;
 use super::stack::{self, Extras, Stack, Tone};
 use super::{RenderError, Scene, View};
 use crate::combine::consensus::LayerData;
-use crate::composite::Laid;
 use crate::geometry::{Homography, Point, Rect, Size, Warp, level_to_full};
+use crate::patch::PlacedPatch;
 use rayon::prelude::*;
 
 impl Scene<'_> {
@@ -85,11 +85,16 @@ impl Scene<'_> {
         Ok(stack::layer(self.sources[frame], own, warp, Tone { field: None, ..tone }, block)?)
     }
 
-    /// The layers over a stack's block that lifts need beside its own.
-    pub(super) fn extras(&self, lifts: &[Laid], stack: &Stack, level: u32) -> Result<Extras, RenderError> {
+    /// The layers over a stack's block that patches need beside its own.
+    pub(super) fn extras(
+        &self,
+        patches: &[PlacedPatch],
+        stack: &Stack,
+        level: u32,
+    ) -> Result<Extras, RenderError> {
         let ((from, to), used) = (stack.extent(), self.used());
-        let needed = |l: &Laid| l.source.frame().filter(|i| l.fit.back.is_some() || !used.contains(i));
-        lifts
+        let needed = |l: &PlacedPatch| l.source.frame().filter(|i| l.fit.back.is_some() || !used.contains(i));
+        patches
             .iter()
             .enumerate()
             .filter(|(_, l)| l.fit.mask.touches(from, to))

@@ -3,12 +3,12 @@
 use super::Tables;
 use super::average::Average;
 use super::detail::Detail;
-use crate::combine::consensus::{Choice, LayerData};
+use crate::combine::consensus::{LabelMap, LayerData};
 use crate::combine::{Method, Network, Row, combine};
-use crate::composite::{self, Laid, Source};
 use crate::evidence::{PlateRow, Support, agrees, plate_row};
 use crate::geometry::{Point, Rect, Size, Surface, Warp};
 use crate::noise::NoiseModel;
+use crate::patch::{self, PlacedPatch, Source};
 use crate::pixel::resample::{Sink, resample_rows};
 use crate::pixel::tone::append_roots;
 use crate::pixel::{FrameSource, Raster, SourceError};
@@ -41,15 +41,15 @@ pub struct Way<'a> {
     /// The method.
     pub method: Method,
     /// What the consensus chose, where it is asked for.
-    pub choice: Option<&'a Choice>,
-    /// Laid over what the method gives.
-    pub lifts: &'a [Laid],
+    pub choice: Option<&'a LabelMap>,
+    /// The patches laid over what the method gives.
+    pub patches: &'a [PlacedPatch],
 }
 
 /// What a method averages, where it rests on a choice.
-pub fn averaged(method: Method, choice: Option<&Choice>) -> Option<(&Choice, &[u64])> {
+pub fn averaged(method: Method, choice: Option<&LabelMap>) -> Option<(&LabelMap, &[u64])> {
     match (method, choice) {
-        (Method::Consensus, Some(choice)) => Some((choice, &choice.members)),
+        (Method::Consensus, Some(choice)) => Some((choice, &choice.inliers)),
         (Method::Everybody, Some(choice)) => Some((choice, &choice.crowd)),
         _ => None,
     }
@@ -134,7 +134,7 @@ pub struct Stack {
     detail: Option<(usize, Vec<f32>)>,
 }
 
-/// Layers of lifts whose frame takes no part otherwise, or that have a geometry of their own; by place in the way's lifts.
+/// Layers of patches whose frame takes no part otherwise, or that have a geometry of their own; by place in the way's patches.
 pub type Extras = Vec<(usize, LayerData)>;
 
 /// A combined block: planar root codes.
@@ -159,12 +159,12 @@ impl Stack {
     }
 
     /// The layers by a method, as one layer that reaches everywhere.
-    pub fn by_method(&self, method: Method, choice: Option<&Choice>) -> LayerData {
+    pub fn by_method(&self, method: Method, choice: Option<&LabelMap>) -> LayerData {
         let spans = vec![(0, self.size.width); self.size.height as usize];
         LayerData { planes: self.by(method, choice), spans }
     }
 
-    /// The combined layers with the lifts, as one layer that reaches everywhere.
+    /// The combined layers with the patches, as one layer that reaches everywhere.
     pub fn laid(&self, way: Way<'_>, extras: &Extras) -> LayerData {
         let spans = vec![(0, self.size.width); self.size.height as usize];
         LayerData { planes: self.plate(way, extras), spans }
@@ -199,23 +199,23 @@ impl Stack {
         std::array::from_fn(|c| &self.layers[layer].planes[c][at + from..at + to])
     }
 
-    /// Combines the layers and lays the lifts; black where no frame reaches.
+    /// Combines the layers and lays the patches; black where no frame reaches.
     pub fn plate(&self, way: Way<'_>, extras: &Extras) -> Plate {
         let mut out = self.bare(way);
         self.lay_all(&mut out, way, extras);
         out
     }
 
-    /// Combines the layers without lifts; black where no frame reaches.
+    /// Combines the layers without patches; black where no frame reaches.
     pub fn bare(&self, way: Way<'_>) -> Plate {
         self.by(way.method, way.choice)
     }
 
-    /// Lays the lifts over a plate; `extras` are counted as they are in the way.
+    /// Lays the patches over a plate; `extras` are counted as they are in the way.
     pub fn lay_all(&self, plate: &mut Plate, way: Way<'_>, extras: &Extras) {
-        for (k, lift) in way.lifts.iter().enumerate() {
+        for (k, patch) in way.patches.iter().enumerate() {
             let extra = extras.iter().find(|(i, _)| *i == k).map(|(_, layer)| layer);
-            self.lay(plate, lift, extra, way.choice);
+            self.lay(plate, patch, extra, way.choice);
         }
     }
 
@@ -224,16 +224,22 @@ impl Stack {
         (self.place.0, super::samples::end(self.size, self.place))
     }
 
-    /// Lays a lift over the plate; where its frame does not reach, the plate stays.
-    fn lay(&self, plate: &mut Plate, lift: &Laid, extra: Option<&LayerData>, choice: Option<&Choice>) {
+    /// Lays a patch over the plate; where its frame does not reach, the plate stays.
+    fn lay(
+        &self,
+        plate: &mut Plate,
+        patch: &PlacedPatch,
+        extra: Option<&LayerData>,
+        choice: Option<&LabelMap>,
+    ) {
         let up = self.place.1;
         let (w, h) = (self.size.width as usize, self.size.height as usize);
         let (from, to) = self.extent();
-        if !lift.fit.mask.touches(from, to) {
+        if !patch.fit.mask.touches(from, to) {
             return;
         }
-        let layer = extra.or_else(|| lift.source.frame().and_then(|frame| self.layer(frame)));
-        let weights = |y| lift.fit.mask.row(Point::new(from.x, from.y + up * y as f64), up, w);
+        let layer = extra.or_else(|| patch.source.frame().and_then(|frame| self.layer(frame)));
+        let weights = |y| patch.fit.mask.row(Point::new(from.x, from.y + up * y as f64), up, w);
         let rows: Vec<(usize, Vec<f32>)> = (0..h).filter_map(|y| Some((y, weights(y)?))).collect();
         let (Some((first, _)), Some((last, _))) = (rows.first(), rows.last()) else { return };
         let columns = rows.iter().fold((w, 0), |(left, right), (_, weights)| {
@@ -243,14 +249,14 @@ impl Stack {
         let covered = (*first..*last + 1, columns.0..columns.1);
         let mut combined = None;
         for (y, weights) in rows {
-            let (row, span): (Row<'_>, _) = match (lift.source, layer, &lift.fit.together) {
+            let (row, span): (Row<'_>, _) = match (patch.source, layer, &patch.fit.together) {
                 (Source::Method(method), ..) => {
                     let other = &*combined.get_or_insert_with(|| self.by(method, choice));
                     (std::array::from_fn(|c| &other[c][y * w..][..w]), (0, w as u32))
                 }
                 (_, Some(layer), Some(with)) => {
                     let other = &*combined
-                        .get_or_insert_with(|| self.chosen(with, &with.members, covered.clone(), None));
+                        .get_or_insert_with(|| self.chosen(with, &with.inliers, covered.clone(), None));
                     (std::array::from_fn(|c| &other[c][y * w..][..w]), layer.spans[y])
                 }
                 (_, Some(layer), None) => {
@@ -258,7 +264,7 @@ impl Stack {
                 }
                 (_, None, _) => continue,
             };
-            let tone = lift.fit.tone.as_ref().map(|t| [0, 1, 2].map(|c| t[c].row(from.y + up * y as f64)));
+            let tone = patch.fit.tone.as_ref().map(|t| [0, 1, 2].map(|c| t[c].row(from.y + up * y as f64)));
             for x in span.0 as usize..(span.1 as usize).min(w) {
                 if weights[x] <= 0.0 {
                     continue;
@@ -270,9 +276,11 @@ impl Stack {
                     let at = from.x + up * x as f64;
                     (0..3).for_each(|c| new[c] = (new[c] * tone[c].get(at)).min(WHITE));
                 }
-                let share = match lift.source {
-                    Source::Calm(_) => weights[x] * (1.0 - composite::calmed(stops(new, old), lift.strength)),
-                    _ => weights[x] * lift.strength,
+                let share = match patch.source {
+                    Source::HighlightSuppressed(_) => {
+                        weights[x] * (1.0 - patch::calmed(stops(new, old), patch.strength))
+                    }
+                    _ => weights[x] * patch.strength,
                 };
                 for c in 0..3 {
                     plate[c][y * w + x] = ((old[c] + share * (new[c] - old[c])).sqrt() + 0.5) as u16;
@@ -282,7 +290,7 @@ impl Stack {
     }
 
     /// The layers by a method; black where none reaches.
-    fn by(&self, method: Method, choice: Option<&Choice>) -> Plate {
+    fn by(&self, method: Method, choice: Option<&LabelMap>) -> Plate {
         if let Some((choice, held)) = averaged(method, choice) {
             let detail = self.detail.as_ref().filter(|_| method == Method::Consensus);
             return self.chosen(choice, held, self.whole(), detail);
@@ -306,7 +314,7 @@ impl Stack {
     /// The average of the frames that a choice holds; rows and columns beyond those that are asked for stay black.
     fn chosen(
         &self,
-        choice: &Choice,
+        choice: &LabelMap,
         held: &[u64],
         area: (Range<usize>, Range<usize>),
         detail: Option<&(usize, Vec<f32>)>,

@@ -24,9 +24,9 @@ fn a_set_becomes_a_plate_and_every_decision_can_be_undone() {
 
     let mut recipe = set["recipe"].clone();
     recipe["method"] = json!("darkest");
-    recipe["used"][1] = json!(false);
+    recipe["excluded"] = json!([server.frame(id, 1)]);
     let (status, changed) = server.json(
-        "PUT",
+        "PATCH",
         &format!("{path}/recipe"),
         Some(json!({"label": "try darkest", "recipe": recipe})),
     );
@@ -43,13 +43,13 @@ fn a_set_becomes_a_plate_and_every_decision_can_be_undone() {
     let (status, problem) = server.json("POST", &format!("{path}/redo"), None);
     assert_eq!((status, problem["detail"].as_str()), (409, Some("there is nothing to redo")));
 
-    recipe["used"] = json!([false, false, false, false, false]);
+    recipe["excluded"] = json!([0, 1, 2, 3, 4].map(|k| server.frame(id, k)));
     let (status, problem) =
-        server.json("PUT", &format!("{path}/recipe"), Some(json!({"label": "none", "recipe": recipe})));
+        server.json("PATCH", &format!("{path}/recipe"), Some(json!({"label": "none", "recipe": recipe})));
     assert_eq!(status, 409, "{problem}");
     recipe["method"] = json!("unheard-of");
     assert_eq!(
-        server.json("PUT", &format!("{path}/recipe"), Some(json!({"label": "x", "recipe": recipe}))).0,
+        server.json("PATCH", &format!("{path}/recipe"), Some(json!({"label": "x", "recipe": recipe}))).0,
         400
     );
 }
@@ -78,6 +78,10 @@ fn tiles_are_the_plate_and_carry_tags() {
     assert_eq!(status, 200);
     assert!(headers_of_file["content-disposition"].to_str().unwrap().contains("a-set-plate.png"));
     assert!(decode_bytes(Path::new("plate.png"), &file).unwrap().samples == picture.samples);
+    // A download that was cut off goes on where it was.
+    let rest = [("range", "bytes=100-")];
+    let (status, end, _) = call(&server.base, "GET", &format!("/api/runs/{}/file", run["id"]), None, &rest);
+    assert_eq!((status, &end[..]), (206, &file[100..]));
 
     let tag = headers["etag"].to_str().unwrap();
     assert_eq!(call(&server.base, "GET", &tile, None, &[("if-none-match", tag)]).0, 304);
@@ -87,14 +91,15 @@ fn tiles_are_the_plate_and_carry_tags() {
         server
             .call(
                 "GET",
-                &tile.replace("plate", "frame-9").replace(key, set["frame_key"].as_str().unwrap()),
+                &tile.replace("plate", "frame-999").replace(key, set["frame_key"].as_str().unwrap()),
                 None
             )
             .0,
         404
     );
+    let frame = format!("frame-{}", server.frame(id, 2));
     for (view, key) in
-        [("agreement", key), ("by-darkest", key), ("frame-2", set["frame_key"].as_str().unwrap())]
+        [("agreement", key), ("by-darkest", key), (&frame[..], set["frame_key"].as_str().unwrap())]
     {
         let (status, bytes, _) =
             server.call("GET", &format!("/api/sets/{id}/tiles/{key}/{view}/1/0_0.jpg"), None);
@@ -108,7 +113,8 @@ fn the_look_through_tells_which_frame_differs() {
     let server = Server::new();
     let id = server.set_of(&files());
     let set = server.get(&format!("/api/sets/{id}"));
-    let reference = set["reference"].as_u64().unwrap() as f64;
+    let frames = set["frames"].as_array().unwrap();
+    let reference = frames.iter().position(|f| f["id"] == set["reference"]).unwrap() as f64;
     // Where the spot stood in frame 4, in the reference's pixels.
     let (x, y) = (80.0 + 70.0 * 4.0 - 3.0 * reference, 150.0 - 2.0 * reference);
     let look = server.get(&format!("/api/sets/{id}/look?x={x}&y={y}&level=0&width=64&height=48"));
@@ -159,7 +165,7 @@ fn doubts_are_listed_and_settled() {
     let mut recipe = set["recipe"].clone();
     recipe["settled"] = json!([{"bbox": doubt["bbox"], "frame": other}]);
     let body = json!({"label": "settle", "recipe": recipe});
-    let (status, changed) = server.json("PUT", &format!("{path}/recipe"), Some(body));
+    let (status, changed) = server.json("PATCH", &format!("{path}/recipe"), Some(body));
     assert_eq!(status, 200, "{changed}");
     assert_ne!(changed["plate_key"], set["plate_key"]);
     let after = server.get(&format!("{path}/doubts"));
@@ -168,9 +174,9 @@ fn doubts_are_listed_and_settled() {
     let (cx, cy) = (x + place["width"].as_i64().unwrap() / 2, y + place["height"].as_i64().unwrap() / 2);
     let look = server.get(&format!("{path}/look?x={cx}&y={cy}&level=0&width=32&height=32"));
     assert!(look["origin"]["moments"].as_u64() == Some(2), "{}", look["origin"]);
-    recipe["settled"] = json!([{"bbox": doubt["bbox"], "frame": 7}]);
+    recipe["settled"] = json!([{"bbox": doubt["bbox"], "frame": 777}]);
     let body = json!({"label": "settle", "recipe": recipe});
-    assert_eq!(server.json("PUT", &format!("{path}/recipe"), Some(body)).0, 400);
+    assert_eq!(server.json("PATCH", &format!("{path}/recipe"), Some(body)).0, 400);
 }
 
 #[test]
@@ -215,9 +221,9 @@ fn a_frame_left_out_is_answered_at_once_and_the_last_choice_is_the_one_that_is_w
     let first = server.get(&path);
     let without = |out: &[usize]| {
         let mut recipe = first["recipe"].clone();
-        out.iter().for_each(|&i| recipe["used"][i] = json!(false));
+        recipe["excluded"] = out.iter().map(|&i| server.frame(id, i)).collect();
         let body = json!({"label": format!("without {out:?}"), "recipe": recipe});
-        let (status, set) = server.json("PUT", &format!("{path}/recipe"), Some(body));
+        let (status, set) = server.json("PATCH", &format!("{path}/recipe"), Some(body));
         assert_eq!(status, 200, "{set}");
         set
     };
@@ -248,4 +254,36 @@ fn a_frame_left_out_is_answered_at_once_and_the_last_choice_is_the_one_that_is_w
     // What was weighed before is at hand.
     let back = without(&[]);
     assert_eq!((&back["draft"], &back["plate_key"]), (&json!(false), &first["plate_key"]));
+}
+
+#[test]
+fn an_act_says_what_it_follows_from_and_is_told_what_came_between() {
+    let server = Server::new();
+    let id = server.set_of(&files()[..2]);
+    let path = format!("/api/sets/{id}");
+    let seen = server.get(&path)["revision"].clone();
+    let act = |label: &str, headers: &[(&str, &str)]| {
+        let body = json!({"label": label, "recipe": {"method": label}}).to_string().into_bytes();
+        let body = Some(("application/json".to_owned(), body));
+        let (status, bytes, _) = call(&server.base, "PATCH", &format!("{path}/recipe"), body, headers);
+        (status, serde_json::from_slice::<serde_json::Value>(&bytes).unwrap())
+    };
+    assert_eq!(act("mean", &[]).0, 428, "it must say what it follows from");
+    assert_eq!(act("mean", &[("if-match", "\"no number\"")]).0, 428);
+    let tag = format!("\"{seen}\"");
+    let (status, set) = act("mean", &[("if-match", &tag)]);
+    // Only what was named has changed.
+    assert_eq!(
+        (status, &set["recipe"]["method"], &set["recipe"]["canvas"]),
+        (200, &json!("mean"), &json!("reference"))
+    );
+    let (status, told) = act("median", &[("if-match", &tag)]);
+    assert_eq!(status, 412);
+    assert!(told["detail"].as_str().unwrap().contains("\"mean\""), "{told}");
+    for (what, method) in [("undo", "POST"), ("redo", "POST"), ("history/0", "POST")] {
+        let asked =
+            |headers: &[(&str, &str)]| call(&server.base, method, &format!("{path}/{what}"), None, headers).0;
+        assert_eq!((asked(&[]), asked(&[("if-match", &tag)])), (428, 412), "{what}");
+    }
+    assert_eq!(server.get(&path)["recipe"]["method"], "mean");
 }

@@ -76,7 +76,8 @@ fn one_frame_works_and_says_so_and_later_ones_join_it() {
     server.call("POST", &format!("/api/sets/{id}/prepare"), None);
     assert_eq!(server.rest(id), "done");
     let set = server.get(&format!("/api/sets/{id}"));
-    assert_eq!(set["recipe"]["used"], json!([true, true, true, true, true]));
+    let used = set["frames"].as_array().unwrap().iter().filter(|f| f["used"] == true).count();
+    assert_eq!((used, &set["recipe"]["excluded"]), (5, &json!([])));
 }
 
 #[test]
@@ -114,7 +115,7 @@ fn what_differs_in_a_frame_is_told_in_words() {
     let mut recipe = set["recipe"].clone();
     recipe["match_exposure"] = json!("off");
     let change = json!({"label": "leave exposure as shot", "recipe": recipe});
-    let (_, changed) = server.json("PUT", &format!("/api/sets/{id}/recipe"), Some(change));
+    let (_, changed) = server.json("PATCH", &format!("/api/sets/{id}/recipe"), Some(change));
     let light = &changed["frames"][2]["findings"][1];
     assert!(light["matters"] == true && light["text"].as_str().unwrap().ends_with("left as shot"), "{light}");
 }
@@ -143,12 +144,12 @@ fn folders_moves_and_fits_are_reached_over_http() {
     assert!(frames.iter().all(|f| f["source"].as_str().is_some_and(|s| s.starts_with(path))));
 
     // What a fit rests on, in canvas pixels.
-    let other = if set["reference"] == 0 { 1 } else { 0 };
+    let other = &frames.iter().find(|f| f["id"] != set["reference"]).unwrap()["id"];
     let fit = server.get(&format!("/api/sets/{id}/fits/{other}"));
     let points = fit["points"].as_array().unwrap();
     assert!(points.len() > 10 && fit["outline"].as_array().unwrap().len() == 4, "{fit}");
     assert!(points.iter().all(|p| (0.0..420.0).contains(&p[0].as_f64().unwrap())));
-    assert_eq!(server.json("GET", &format!("/api/sets/{id}/fits/99"), None).0, 404);
+    assert_eq!(server.json("GET", &format!("/api/sets/{id}/fits/9999"), None).0, 404);
 
     // A difference is grey where frames fit.
     let key = set["frame_key"].as_str().unwrap();
@@ -169,7 +170,7 @@ fn folders_moves_and_fits_are_reached_over_http() {
     let hand =
         json!({"frame": 0, "on": 0, "pairs": [], "shift": [0, 0], "turn": 0, "scale": 1, "snap": false});
     let mut recipe = server.get(&format!("/api/sets/{id}"))["recipe"].clone();
-    recipe["hands"] = json!([hand]);
+    recipe["manual_alignments"] = json!([hand]);
     let change = json!({"label": "nonsense", "recipe": recipe});
-    assert_eq!(server.json("PUT", &format!("/api/sets/{id}/recipe"), Some(change)).0, 400);
+    assert_eq!(server.json("PATCH", &format!("/api/sets/{id}/recipe"), Some(change)).0, 400);
 }

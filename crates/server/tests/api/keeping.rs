@@ -31,7 +31,7 @@ fn a_restart_keeps_everything_and_takes_up_interrupted_work() {
     let id = first.set_of(&files());
     let mut recipe = first.get(&format!("/api/sets/{id}"))["recipe"].clone();
     recipe["method"] = json!("mean");
-    first.json("PUT", &format!("/api/sets/{id}/recipe"), Some(json!({"label": "mean", "recipe": recipe})));
+    first.json("PATCH", &format!("/api/sets/{id}/recipe"), Some(json!({"label": "mean", "recipe": recipe})));
     // As if the program had been killed in the middle: the run stands as running, a pyramid and the plan are gone.
     let copy = tempfile::tempdir().unwrap();
     copy_folder(first.folder.path(), copy.path());

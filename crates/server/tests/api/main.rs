@@ -5,5 +5,5 @@
 mod combining;
 mod frames;
 mod keeping;
-mod lifts;
+mod patches;
 mod server;

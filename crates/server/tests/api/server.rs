@@ -41,7 +41,7 @@ impl Server {
             method,
             path,
             body.map(|b| ("application/json".into(), b.to_string().into_bytes())),
-            &[],
+            &[("if-match", "*")],
         )
     }
 
@@ -86,6 +86,11 @@ impl Server {
         assert_eq!(self.json("POST", &format!("/api/sets/{id}/prepare"), None).0, 202);
         self.rest(id);
         id
+    }
+
+    /// The identity of a frame by its place in the list.
+    pub fn frame(&self, set: i64, place: usize) -> Value {
+        self.get(&format!("/api/sets/{set}"))["frames"][place]["id"].clone()
     }
 
     /// Waits until the set's run has ended; returns its state.

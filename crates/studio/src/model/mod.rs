@@ -1,13 +1,12 @@
 //! What the application tells about itself: plain values for the API and the screen.
 
-mod shapes;
 mod told;
 
-pub use shapes::*;
 pub use told::*;
 
-use evanu_media::CameraData;
+use evanu_core::recipe::{FrameId, Recipe};
 use serde::{Deserialize, Serialize};
+use strum::{Display, EnumString};
 use utoipa::ToSchema;
 
 /// A set on the home page.
@@ -71,8 +70,9 @@ impl From<evanu_core::geometry::Rect> for AreaInfo {
 }
 
 /// How far a frame is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema, Display, EnumString)]
 #[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
 pub enum FrameState {
     /// Being decoded.
     Reading,
@@ -85,10 +85,12 @@ pub enum FrameState {
 /// A frame of a set.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct FrameInfo {
-    /// Identity.
-    pub id: i64,
-    /// Place in the recipe's lists; `None` until it is read.
-    pub index: Option<usize>,
+    /// Identity, which it keeps as long as the set lives.
+    pub id: FrameId,
+    /// Where in its file it is: 0 for a picture.
+    pub position: u32,
+    /// Whether it is among the frames that are aligned, which is when all that came in with it are read.
+    pub joined: bool,
     /// File name.
     pub name: String,
     /// How far it is.
@@ -136,7 +138,7 @@ pub struct FrameInfo {
     /// Laid by hand.
     pub by_hand: bool,
     /// Number of the camera position it was taken from.
-    pub position: u32,
+    pub camera_position: u32,
     /// Number of the moment it shows; frames with the same one show the same silhouettes.
     pub moment: u32,
     /// Clock time in seconds, for an axis.
@@ -189,16 +191,16 @@ pub struct CanvasInfo {
 }
 
 /// What a plate's tiles are called by, so that their addresses stay while nothing changes that reaches them: a tile is called
-/// `bare`, followed by a hyphen and the name of each lift whose box it touches, borders included.
+/// `bare`, followed by a hyphen and the name of each patch whose box it touches, borders included.
 #[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
 pub struct TileNames {
-    /// The plate without lifts.
+    /// The plate without patches.
     pub bare: String,
-    /// Its lifts in the order in which they are laid.
-    pub lifts: Vec<Reach>,
+    /// Its patches in the order in which they are laid.
+    pub patches: Vec<Reach>,
 }
 
-/// A lift and the box that it may change.
+/// A patch and the box that it may change.
 #[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
 pub struct Reach {
     /// Its name.
@@ -223,15 +225,16 @@ pub struct SetDetail {
     /// All frames by clock time.
     pub frames: Vec<FrameInfo>,
     /// Its decisions.
-    #[schema(value_type = RecipeShape)]
-    pub recipe: evanu_core::recipe::Recipe,
-    /// Index of the reference frame; `None` until frames are aligned.
-    pub reference: Option<usize>,
+    pub recipe: Recipe<FrameId>,
+    /// Counts the changes of what is in force: an act says which it follows from.
+    pub revision: i64,
+    /// The reference frame; `None` until frames are aligned.
+    pub reference: Option<FrameId>,
     /// The plate's grid; `None` until frames are aligned.
     pub canvas: Option<CanvasInfo>,
     /// Changes whenever the plate's pixels do.
     pub plate_key: Option<String>,
-    /// What the plate's tiles may be called by instead; `None` while its lifts are being fitted.
+    /// What the plate's tiles may be called by instead; `None` while its patches are being fitted.
     pub tile_names: Option<TileNames>,
     /// Whether the median is shown while the consensus is being decided.
     pub draft: bool,
@@ -262,8 +265,9 @@ pub struct SetDetail {
 }
 
 /// Kinds of background work.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema, Display, EnumString)]
 #[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
 pub enum RunKind {
     /// Reading and aligning frames.
     Prepare,
@@ -272,8 +276,9 @@ pub enum RunKind {
 }
 
 /// How a run stands.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema, Display, EnumString)]
 #[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
 pub enum RunState {
     /// Waits for its turn.
     Queued,
@@ -333,7 +338,34 @@ pub enum Event {
     },
 }
 
-/// A new recipe, with the words undo will use.
+/// Some fields of a recipe, by their names; the others stay as they are.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(transparent)]
+pub struct RecipePart(pub serde_json::Value);
+
+impl utoipa::PartialSchema for RecipePart {
+    fn schema() -> utoipa::openapi::RefOr<utoipa::openapi::schema::Schema> {
+        let fields = utoipa::openapi::ObjectBuilder::new()
+            .additional_properties(Some(utoipa::openapi::schema::AdditionalProperties::FreeForm(true)));
+        fields
+            .description(Some("Some fields of a recipe, by their names; the others stay as they are."))
+            .into()
+    }
+}
+
+impl ToSchema for RecipePart {}
+
+impl RecipePart {
+    /// All fields of a recipe.
+    ///
+    /// # Errors
+    /// When it holds what JSON has no word for, such as infinity.
+    pub fn whole(recipe: &Recipe<FrameId>) -> Result<Self, serde_json::Error> {
+        Ok(Self(serde_json::to_value(recipe)?))
+    }
+}
+
+/// A change of a recipe, with the words undo will use.
 #[derive(Debug, Clone, Deserialize, ToSchema)]
 pub struct Change {
     /// What was done, for example "set frame 7 aside".
@@ -341,9 +373,8 @@ pub struct Change {
     /// Whether it goes on with the last act, when that has the same words and nothing was made from it: one nudge after another.
     #[serde(default)]
     pub goes_on: bool,
-    /// All decisions.
-    #[schema(value_type = RecipeShape)]
-    pub recipe: evanu_core::recipe::Recipe,
+    /// The decisions that change.
+    pub recipe: RecipePart,
     /// The tiles of the plate that are looked at: they are combined at once.
     #[serde(default)]
     pub looking: Vec<Spot>,
@@ -360,23 +391,6 @@ pub struct Spot {
     pub y: u32,
 }
 
-/// What is kept of a frame beside its file.
-pub(crate) struct FrameRow {
-    pub id: i64,
-    pub index: Option<usize>,
-    pub name: String,
-    pub hash: String,
-    pub state: FrameState,
-    pub reason: Option<String>,
-    pub width: u32,
-    pub height: u32,
-    pub camera: CameraData,
-    /// Where the original is, when it was left there.
-    pub source: Option<String>,
-    /// Length of the original.
-    pub bytes: u64,
-}
-
 /// A state of a set: what was decided then.
 #[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
 pub struct StateInfo {
@@ -390,6 +404,8 @@ pub struct StateInfo {
     pub made: Option<i64>,
     /// Whether the set is in it.
     pub current: bool,
+    /// The revision that it was made in; null where it was not written down.
+    pub revision: Option<i64>,
 }
 
 /// How the pixels of a state are asked for.

@@ -1,6 +1,8 @@
-//! What is told of places: doubts, lifts, seams, crops, fits.
+//! What is told of places: doubts, patches, seams, crops, fits.
 
-use super::{AreaInfo, PointShape};
+use super::AreaInfo;
+use evanu_core::geometry::Point;
+use evanu_core::recipe::FrameId;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -39,12 +41,12 @@ pub struct DoubtInfo {
     pub still: bool,
     /// How sure the proposal is, 0..=1.
     pub confidence: f32,
-    /// What is to be seen there, best first: indices of the frames that show the same.
-    pub stories: Vec<Vec<usize>>,
+    /// What is to be seen there, best first: the frames that show the same.
+    pub stories: Vec<Vec<FrameId>>,
     /// Who settled it; nobody yet when absent.
     pub settled: Option<SettledBy>,
     /// The frame it was settled by; `None` when the proposal was accepted.
-    pub frame: Option<usize>,
+    pub frame: Option<FrameId>,
 }
 
 /// Who settled a doubt.
@@ -61,19 +63,18 @@ pub enum SettledBy {
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct MovingInfo {
     /// Its outline in reference pixels.
-    #[schema(value_type = Vec<PointShape>)]
-    pub outline: Vec<evanu_core::geometry::Point>,
+    pub outline: Vec<Point>,
     /// What moves, in words.
     pub what: String,
     /// Share of the picture, 0..=1.
     pub share: f32,
-    /// Index of the frame that is proposed for one moment whole.
-    pub frame: usize,
-    /// Whether a lift covers it already.
+    /// The frame that is proposed for one moment whole.
+    pub frame: FrameId,
+    /// Whether a patch covers it already.
     pub settled: bool,
 }
 
-/// When highlights that a lift takes off come back.
+/// When highlights that a patch takes off come back.
 #[derive(Debug, Clone, Copy, Serialize, ToSchema)]
 pub struct GlareInfo {
     /// Strength, 0..=1, below which half of them are back; null when there are none.
@@ -87,17 +88,17 @@ pub struct OriginInfo {
     pub agree: usize,
     /// Moments of the frames in use that reach the place.
     pub moments: usize,
-    /// Indices of the frames that make the pixel, in the set's order.
-    pub frames: Vec<usize>,
-    /// The lift that covers it: its place in the recipe's list.
-    pub lift: Option<usize>,
+    /// The frames that make the pixel, in the order in which they joined.
+    pub frames: Vec<FrameId>,
+    /// The patch that covers it: its place in the recipe's list.
+    pub patch: Option<usize>,
 }
 
 /// One crop of the look-through.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct CropInfo {
-    /// The frame's index.
-    pub index: usize,
+    /// The frame; null where each crop is by another method.
+    pub frame: Option<FrameId>,
     /// Whether the frame shows the same as the plate in the middle of the crop; `None` where it does not reach.
     pub agrees: Option<bool>,
     /// Share of the middle in which it does, 0..=1.
@@ -106,7 +107,7 @@ pub struct CropInfo {
 
 /// The same place in every frame, side by side.
 #[derive(Debug, Clone, Serialize, ToSchema)]
-pub struct Look {
+pub struct LookThrough {
     /// Width of each crop in pixels.
     pub width: u32,
     /// Height of each crop in pixels.
@@ -119,15 +120,13 @@ pub struct Look {
     pub strip: String,
 }
 
-/// What a lift does, all places in reference pixels.
+/// What a patch does, all places in reference pixels.
 #[derive(Debug, Clone, Serialize, ToSchema)]
-pub struct LiftInfo {
+pub struct PatchInfo {
     /// Its border as it was found: closed outlines.
-    #[schema(value_type = Vec<Vec<PointShape>>)]
-    pub border: Vec<Vec<evanu_core::geometry::Point>>,
+    pub border: Vec<Vec<Point>>,
     /// What it brings in: closed outlines.
-    #[schema(value_type = Vec<Vec<PointShape>>)]
-    pub brings: Vec<Vec<evanu_core::geometry::Point>>,
+    pub brings: Vec<Vec<Point>>,
     /// How many things it takes away.
     pub takes: usize,
     /// Whether it shows anything else than the plate.
@@ -140,26 +139,23 @@ pub struct LiftInfo {
 
 /// A place that is to be taken from somewhere.
 #[derive(Debug, Clone, Deserialize, ToSchema)]
-pub struct Wanted {
+pub struct ProposalRequest {
     /// A place in it, in reference pixels.
-    #[schema(value_type = PointShape)]
-    pub at: evanu_core::geometry::Point,
+    pub at: Point,
     /// A closed outline around it, in reference pixels; without one, how far the thing there reaches is found.
     #[serde(default)]
-    #[schema(value_type = Option<Vec<PointShape>>)]
-    pub outline: Option<Vec<evanu_core::geometry::Point>>,
+    pub outline: Option<Vec<Point>>,
 }
 
 /// A frame that a place can be taken from.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct Proposal {
-    /// Its index.
-    pub frame: usize,
+    /// Its identity.
+    pub frame: FrameId,
     /// What would be taken: a closed outline in reference pixels.
-    #[schema(value_type = Vec<PointShape>)]
-    pub outline: Vec<evanu_core::geometry::Point>,
+    pub outline: Vec<Point>,
     /// What that would do.
-    pub told: LiftInfo,
+    pub told: PatchInfo,
 }
 
 /// What the plate is for, and so how closely it is looked at.
@@ -185,11 +181,11 @@ impl Purpose {
     }
 }
 
-/// A place where a lift can be seen.
+/// A place where a patch can be seen.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct SeamInfo {
-    /// Place of the lift in the recipe's list.
-    pub lift: usize,
+    /// Place of the patch in the recipe's list.
+    pub patch: usize,
     /// Where, in reference pixels.
     pub place: AreaInfo,
     /// How far the light steps, or its grain stands over that around, as a share.
@@ -198,13 +194,12 @@ pub struct SeamInfo {
     pub words: String,
     /// What would help: `seek`, `tone`, `grain`, `fade` or `wider`.
     #[schema(value_type = String)]
-    pub mend: evanu_core::composite::seams::Mend,
+    pub mend: evanu_core::patch::seams::Mend,
 }
 
 /// How far a thing reaches.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct ExtentInfo {
     /// Its outline in reference pixels; null when the frame shows the same as the plate there.
-    #[schema(value_type = Option<Vec<PointShape>>)]
-    pub outline: Option<Vec<evanu_core::geometry::Point>>,
+    pub outline: Option<Vec<Point>>,
 }

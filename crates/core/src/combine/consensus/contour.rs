@@ -79,7 +79,7 @@ pub(super) fn add(field: &Field, costs: &mut Costs, few: f32) {
 
 fn ask(field: &Field, a: usize, b: usize, few: f32) -> Vec<Said> {
     let mut said = Vec::new();
-    for Thing { pixels, votes } in things(field, a, b) {
+    for ChangedRegion { pixels, votes } in things(field, a, b) {
         if votes.is_empty() {
             continue;
         }
@@ -111,20 +111,20 @@ fn say(mut each: Vec<(usize, f32)>, said: &mut Vec<Said>) {
 }
 
 /// A connected place that differs between two frames.
-pub(crate) struct Thing {
+pub(crate) struct ChangedRegion {
     pub pixels: Vec<usize>,
     /// Pixels of its border, and how surely the first frame holds an object there (-1..=1).
     votes: Vec<(usize, f32)>,
 }
 
-impl Thing {
+impl ChangedRegion {
     /// How surely the first frame holds it, -1..=1; 0 where no border tells.
     pub fn held_by_first(&self) -> f32 {
         self.votes.iter().map(|v| v.1).sum::<f32>() / self.votes.len().max(1) as f32
     }
 }
 
-impl Thing {
+impl ChangedRegion {
     /// It in parts where it hangs together by a neck, in rows of `width` pixels.
     pub fn parts(self, width: usize) -> Vec<Self> {
         let mut parts: Vec<Self> = parts_at_necks(self.pixels, width, 1)
@@ -145,7 +145,7 @@ impl Thing {
 }
 
 /// What differs between two frames, place by place.
-pub(super) fn things(field: &Field, a: usize, b: usize) -> Vec<Thing> {
+pub(super) fn things(field: &Field, a: usize, b: usize) -> Vec<ChangedRegion> {
     let (w, h) = (field.width as i64, field.height as i64);
     let mut chi2 = vec![0.0; field.pixels()];
     field.chi2_row(a, b, 0, &mut chi2);
@@ -194,7 +194,7 @@ pub(super) fn things(field: &Field, a: usize, b: usize) -> Vec<Thing> {
                 votes.push((p, if contradicted { CONTRADICTED * plain } else { plain }));
             }
         }
-        things.push(Thing { pixels: inside, votes });
+        things.push(ChangedRegion { pixels: inside, votes });
     }
     things
 }

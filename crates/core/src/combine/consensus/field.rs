@@ -90,7 +90,7 @@ impl Field {
     }
 
     /// What differs between two frames, place by place.
-    pub(crate) fn things(&self, a: usize, b: usize) -> Vec<super::Thing> {
+    pub(crate) fn things(&self, a: usize, b: usize) -> Vec<super::ChangedRegion> {
         super::contour::things(self, a, b)
     }
 
@@ -222,7 +222,7 @@ impl Field {
     }
 
     /// For each pixel, a bit for each frame that shows the same as the labelled one there and right beside it.
-    pub(super) fn members(&self, (labels, labelled): (&[u16], &Layer), words: usize) -> Vec<u64> {
+    pub(super) fn inliers(&self, (labels, labelled): (&[u16], &Layer), words: usize) -> Vec<u64> {
         let (w, row) = (self.width, self.width * words);
         // The rim of whatever differs is only half there: what touches it does not count either. Along rows first.
         let mut same = vec![0u64; self.pixels() * words];
@@ -261,15 +261,15 @@ impl Field {
         out
     }
 
-    /// The members, but where any frame surely shows something else, only the one that differs most.
+    /// The inliers, but where any frame surely shows something else, only the one that differs most.
     pub(super) fn crowd(
         &self,
         labelled: &Layer,
-        members: &[u64],
+        inliers: &[u64],
         words: usize,
         changed: &[bool],
     ) -> Vec<u64> {
-        let mut out = members.to_vec();
+        let mut out = inliers.to_vec();
         out.par_chunks_mut(self.width * words).enumerate().for_each(|(y, row)| {
             let changed = &changed[y * self.width..][..self.width];
             if !changed.contains(&true) {
@@ -452,7 +452,7 @@ mod tests {
         let field = Field::new(Size::new(w as u32, h as u32), layers.collect(), &NoiseModel::default(), 1.0);
         let labels: Vec<u16> = (0..w * h).map(|p| (p % n) as u16).collect();
         let words = n.div_ceil(WORD);
-        let members = field.members((&labels, &field.labelled(&labels)), words);
+        let inliers = field.inliers((&labels, &field.labelled(&labels)), words);
         let same = |k: usize, p: usize| {
             let label = usize::from(labels[p]);
             k == label || field.covered(k, p) && field.chi2(k, label, p) < SAME
@@ -463,7 +463,7 @@ mod tests {
             for k in 0..n {
                 let wanted =
                     k == usize::from(labels[p]) || (0..w * h).filter(|&q| around(q)).all(|q| same(k, q));
-                let found = super::super::held(&members[p * words..][..words], k);
+                let found = super::super::held(&inliers[p * words..][..words], k);
                 assert_eq!(found, wanted, "frame {k} at {p}");
                 *if found { &mut held } else { &mut not } += 1;
             }

@@ -13,7 +13,7 @@
 //!    Zabih 2001), borders running where both frames agree (Kwatra et al. 2003).
 //! 6. The plate is the average of all frames that agree with the label's frame there, so noise falls as far as it can.
 //!
-//! Everything is decided once and kept as a [`Choice`]; rendering only reads it. Frames are put in an order that
+//! Everything is decided once and kept as a [`LabelMap`]; rendering only reads it. Frames are put in an order that
 //! follows from what they show, so that the order they came in changes no byte.
 
 mod contour;
@@ -24,7 +24,7 @@ mod shade;
 mod surroundings;
 mod votes;
 
-pub(crate) use contour::Thing;
+pub(crate) use contour::ChangedRegion;
 use costs::Costs;
 use field::Layer;
 pub(crate) use field::{DIFFER, SAME};
@@ -35,12 +35,12 @@ use crate::geometry::Size;
 use crate::noise::NoiseModel;
 use crate::pixel::Plane;
 
-/// Frames that one word of a [`Choice`] holds.
+/// Frames that one word of a [`LabelMap`] holds.
 pub const WORD: usize = 64;
 
 /// Which frames make the plate at each place of a reduced picture.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Choice {
+pub struct LabelMap {
     /// Pyramid level of the reference that the picture is.
     pub level: u32,
     /// Columns and rows.
@@ -54,15 +54,15 @@ pub struct Choice {
     /// Words a pixel takes in `members`.
     pub words: usize,
     /// For each pixel, a bit for each of `frames` that shows the same as the chosen one.
-    pub members: Vec<u64>,
+    pub inliers: Vec<u64>,
     /// The opposite, in the same shape: where any frame shows something else, the one that differs most.
     pub crowd: Vec<u64>,
 }
 
-impl Choice {
+impl LabelMap {
     /// Whether the frame at place `k` of `frames` shows the plate at a pixel.
     pub fn holds(&self, pixel: usize, k: usize) -> bool {
-        held(&self.members[pixel * self.words..][..self.words], k)
+        held(&self.inliers[pixel * self.words..][..self.words], k)
     }
 
     /// Takes a place from one frame of the set alone; nothing happens when it takes no part.
@@ -71,7 +71,7 @@ impl Choice {
         for &p in pixels {
             let p = p as usize;
             self.labels[p] = k as u16;
-            let bits = &mut self.members[p * self.words..][..self.words];
+            let bits = &mut self.inliers[p * self.words..][..self.words];
             bits.fill(0);
             bits[k / WORD] = 1 << (k % WORD);
         }
@@ -86,11 +86,11 @@ pub fn together(
     frames: Vec<usize>,
     noise: &NoiseModel,
     (level, corner): (u32, (i64, i64)),
-) -> Choice {
+) -> LabelMap {
     let field = Field::new(size, layers, noise, (1u32 << level) as f32);
     let (labels, words) = (vec![0; field.pixels()], frames.len().div_ceil(WORD));
-    let members = field.members((&labels, &field.labelled(&labels)), words);
-    Choice { level, size, corner, frames, labels, words, members, crowd: Vec::new() }
+    let inliers = field.inliers((&labels, &field.labelled(&labels)), words);
+    LabelMap { level, size, corner, frames, labels, words, inliers, crowd: Vec::new() }
 }
 
 /// Whether bit `k` is set in the words of a pixel.
@@ -113,7 +113,7 @@ pub fn room(frames: usize) -> u64 {
 /// A choice with what it was made from.
 pub struct Decided {
     /// What was chosen.
-    pub choice: Choice,
+    pub choice: LabelMap,
     /// The frames on the reduced picture.
     field: Field,
     costs: Costs,
@@ -223,9 +223,9 @@ pub fn decide(
     surroundings.spend();
     let (labels, labelled) = labels::solve(&field, &costs);
     let words = frames.len().div_ceil(WORD);
-    let members = field.members((&labels, &labelled), words);
-    let crowd = field.crowd(&labelled, &members, words, &costs.changed);
-    let choice = Choice { level, size, corner: (0, 0), frames, labels, words, members, crowd };
+    let inliers = field.inliers((&labels, &labelled), words);
+    let crowd = field.crowd(&labelled, &inliers, words, &costs.changed);
+    let choice = LabelMap { level, size, corner: (0, 0), frames, labels, words, inliers, crowd };
     Decided { choice, field, costs, surroundings, labelled }
 }
 

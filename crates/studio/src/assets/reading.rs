@@ -1,0 +1,153 @@
+//! Assets read into pyramids: each is opened once, and its frames come one after another.
+
+use super::{Assets, pyramid_name};
+use crate::error::StudioError;
+use crate::model::{Event, FrameState};
+use crate::sets::FrameRow;
+use crate::store::lock;
+use evanu_core::progress::Cancelled;
+use evanu_media::{MediaError, open_asset, store_frame};
+use rayon::prelude::*;
+use std::panic::AssertUnwindSafe;
+use std::path::Path;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::time::{Duration, Instant};
+
+impl Assets {
+    /// Reads what a set has not read yet, also what is being read ahead.
+    pub(crate) fn read_frames(
+        &self,
+        set: i64,
+        at: &(dyn Fn(f32) -> Result<(), Cancelled> + Sync),
+    ) -> Result<(), StudioError> {
+        let mut total = None;
+        loop {
+            let mut unread = self.0.sets.frames(set)?;
+            // Further frames of an asset are read with its first.
+            unread.retain(|f| f.state == FrameState::Reading && f.position == 0);
+            let total = *total.get_or_insert(unread.len().max(1));
+            if unread.is_empty() {
+                return Ok(());
+            }
+            let done = AtomicUsize::new(total.saturating_sub(unread.len()));
+            let share = |n: usize| at(n as f32 / total as f32).map_err(|_| StudioError::Cancelled);
+            let read = |frame: &FrameRow| {
+                share(done.load(Ordering::Relaxed))?;
+                if self.read_once(set, frame)? {
+                    share(done.fetch_add(1, Ordering::Relaxed) + 1)?;
+                }
+                Ok::<_, StudioError>(())
+            };
+            self.0.background.install(|| unread.par_iter().try_for_each(read))?;
+            std::thread::sleep(Duration::from_millis(5));
+        }
+    }
+
+    /// Begins to read a file that has arrived while more are on their way. Whatever goes wrong is told by the run that
+    /// reads what is left.
+    pub(super) fn read_ahead(&self, set: i64, hash: String) {
+        let assets = self.clone();
+        let read = move || -> Result<(), StudioError> {
+            let rows = assets.0.sets.frames(set)?;
+            let arrived = |f: &&FrameRow| f.hash == hash && f.state == FrameState::Reading && f.position == 0;
+            rows.iter().filter(arrived).try_for_each(|frame| assets.read_once(set, frame).map(|_| ()))
+        };
+        self.0.background.spawn(move || match std::panic::catch_unwind(AssertUnwindSafe(read)) {
+            Ok(Ok(())) => {}
+            Ok(Err(e)) => tracing::warn!("a frame could not be read ahead: {e}"),
+            Err(_) => tracing::warn!("a frame could not be read ahead"),
+        });
+    }
+
+    /// Reads an asset by its first frame unless somebody else is at it; returns whether it is read now.
+    fn read_once(&self, set: i64, first: &FrameRow) -> Result<bool, StudioError> {
+        /// Gives the asset back, whatever happens.
+        struct Claim<'a>(&'a Assets, (i64, String));
+        impl Drop for Claim<'_> {
+            fn drop(&mut self) {
+                self.0.0.done_reading(&self.1);
+            }
+        }
+        let claim = (first.row, first.hash.clone());
+        if !lock(&self.0.reading).insert(claim.clone()) {
+            return Ok(false);
+        }
+        let _claim = Claim(self, claim);
+        if self.0.sets.frame_state(first.row)? == Some(FrameState::Reading) {
+            self.read_asset(set, first)?;
+            self.tell_read(set);
+        }
+        Ok(true)
+    }
+
+    /// Tells that a frame was read, but not each of a dozen that come in at once: a page that draws itself anew takes the time
+    /// that they are read in.
+    fn tell_read(&self, set: i64) {
+        const SELDOM: Duration = Duration::from_millis(400);
+        // The one that is read now is among them.
+        let last = lock(&self.0.reading).len() <= 1;
+        let mut told = lock(&self.0.told_read);
+        if last || told.is_none_or(|(of, at)| of != set || at.elapsed() > SELDOM) {
+            *told = Some((set, Instant::now()));
+            self.0.store.tell(Event::Set { id: set });
+        }
+    }
+
+    /// Decodes the frames of an asset into their pyramids and notes what came of each. The first is noted last: until then the
+    /// asset counts as unread, and is read again after an interruption.
+    fn read_asset(&self, set: i64, first: &FrameRow) -> Result<(), StudioError> {
+        let original = self.original(first);
+        let mut read = Vec::new();
+        let frames = match open_asset(self.0.formats, &original) {
+            Ok(frames) => frames,
+            Err(e) => return self.note(first, Err(e), &original),
+        };
+        for (position, frame) in (0..).zip(frames) {
+            let store = self.0.store.path(&["cache", "pyramids", &pyramid_name(&first.hash, position)]);
+            let stored = frame.and_then(|frame| store_frame(frame, &store));
+            match position {
+                0 => read.push(stored),
+                _ => {
+                    let row = self.0.sets.add_position(first, position)?;
+                    self.note(&row, stored, &original)?;
+                    self.tell_read(set);
+                }
+            }
+        }
+        match read.pop() {
+            Some(stored) => self.note(first, stored, &original),
+            None => {
+                let none = MediaError::new(&original, "there is no frame in it", "leave it out");
+                self.note(first, Err(none), &original)
+            }
+        }
+    }
+
+    /// Notes what came of reading a frame.
+    fn note(
+        &self,
+        frame: &FrameRow,
+        read: Result<(evanu_core::geometry::Size, evanu_media::CameraData), MediaError>,
+        original: &Path,
+    ) -> Result<(), StudioError> {
+        match read {
+            Ok((size, camera)) => self.0.sets.frame_read(frame.row, size, &camera),
+            // A full disk is no fault of the frame: the run fails and can be repeated.
+            Err(e) if e.path != original => Err(e.into()),
+            Err(e) => {
+                let named = MediaError { path: Path::new(&frame.name).to_owned(), ..e };
+                self.0.sets.frame_failed(frame.row, &named.to_string())
+            }
+        }
+    }
+
+    /// Makes the pyramid of a frame anew.
+    pub(super) fn store_again(&self, frame: &FrameRow, store: &Path) -> Result<(), StudioError> {
+        let original = self.original(frame);
+        let mut frames = open_asset(self.0.formats, &original)?;
+        let gone = || MediaError::new(&original, "a frame that was in it is gone", "bring it in again");
+        let again = frames.nth(frame.position as usize).ok_or_else(gone)??;
+        store_frame(again, store)?;
+        Ok(())
+    }
+}

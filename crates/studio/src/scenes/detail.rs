@@ -1,0 +1,126 @@
+//! Everything about a set, and about all sets, as the screen shows it.
+
+use super::Scenes;
+use super::findings::{before_aligning, findings, light_words, middle_of, moments, positions, verdict};
+use super::opened::Opened;
+use super::views::outline;
+use crate::error::StudioError;
+use crate::model::{AreaInfo, FrameInfo, SetDetail, SetSummary};
+use crate::sets::FrameRow;
+use evanu_core::recipe::{FrameId, Recipe};
+
+impl Scenes {
+    /// All sets, newest first.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub fn summaries(&self) -> Result<Vec<SetSummary>, StudioError> {
+        let summary = |row: crate::sets::SetRow| {
+            let cover = self.shown(row.id).ok().map(|o| o.keys.plate.clone());
+            let run = self.0.queue.last_run(row.id)?;
+            let crate::sets::SetRow { id, name, created, frames, note } = row;
+            Ok(SetSummary { id, name, frames, created, cover, run, note })
+        };
+        self.0.sets.rows()?.into_iter().map(summary).collect()
+    }
+
+    /// Everything about a set.
+    ///
+    /// # Errors
+    /// When there is no such set.
+    pub fn detail(&self, id: i64) -> Result<SetDetail, StudioError> {
+        let name = self.0.sets.check(id)?;
+        let rows = self.0.sets.frames(id)?;
+        let in_force = self.0.sets.in_force(id)?;
+        // Before what is shown: a run that has ended leaves no draft behind.
+        let run = self.0.queue.last_run(id)?;
+        let loaded = self.shown(id).ok();
+        let missing: Vec<bool> = rows.iter().map(|r| !self.0.assets.original(r).exists()).collect();
+        let frames: Vec<FrameInfo> = frame_infos(&rows, &in_force.recipe, loaded.as_deref(), &missing);
+        let (undo, redo) = self.0.sets.undo_redo(id)?;
+        let of = loaded.as_ref();
+        Ok(SetDetail {
+            id,
+            name,
+            frames,
+            recipe: in_force.recipe,
+            revision: in_force.revision,
+            reference: of.map(|l| l.frames[l.plan.reference]),
+            canvas: of.map(|l| l.canvas_info()),
+            plate_key: of.map(|l| l.keys.plate.clone()),
+            tile_names: of.and_then(|l| self.tile_names(l)),
+            draft: of.is_some_and(|l| l.draft),
+            frame_key: of.map(|l| l.keys.frames.clone()),
+            light: of.map(|l| light_words(l)),
+            matched: of.map(|l| l.with(|s| s.matched())),
+            lens_percent: of.and_then(|l| l.plan.lens).map(|k| 100.0 * k),
+            reference_size: of.map(|l| {
+                let size = l.plan.reference_size();
+                [size.width, size.height]
+            }),
+            common: of.map(|l| l.with(|s| AreaInfo::from(l.plan.common_area(&s.used())))),
+            positions: of.map_or(0, |l| positions(l)),
+            moments: of.map_or(0, |l| moments(l)),
+            note: self.0.sets.note(id)?,
+            undo,
+            redo,
+            run,
+        })
+    }
+}
+
+/// What the screen shows of frames: camera data, part in the plate, and how they were moved.
+fn frame_infos(
+    rows: &[FrameRow],
+    recipe: &Recipe<FrameId>,
+    loaded: Option<&Opened>,
+    missing: &[bool],
+) -> Vec<FrameInfo> {
+    let canvas = loaded.map(|l| l.with(|s| s.canvas()));
+    rows.iter()
+        .zip(missing)
+        .map(|(r, &missing)| {
+            let plan = loaded.and_then(|l| Some(&l.plan.frames[l.index(r.id).ok()?]));
+            let fits = plan.filter(|p| p.misfit.is_none());
+            let set_aside = recipe.excluded.contains(&r.id);
+            let middle = middle_of(r);
+            let moved = fits.map(|p| p.transform.apply(middle));
+            FrameInfo {
+                id: r.id,
+                position: r.position,
+                joined: r.index.is_some(),
+                name: r.name.clone(),
+                state: r.state,
+                width: r.width,
+                height: r.height,
+                time: r.camera.time.clone(),
+                exposure_s: r.camera.exposure_s,
+                aperture: r.camera.aperture,
+                iso: r.camera.iso,
+                focal_mm: r.camera.focal_mm,
+                camera: r.camera.camera.clone(),
+                used: r.index.is_some() && !set_aside && plan.is_none_or(|p| p.misfit.is_none()),
+                set_aside,
+                reason: r.reason.clone().or_else(|| plan.and_then(|p| p.misfit.clone())),
+                residual_px: fits.and_then(|p| p.residual_px),
+                moved: moved.map(|m| [m.x - middle.x, m.y - middle.y]),
+                turned_deg: fits.map(|p| p.transform.turn_at(middle).to_degrees()),
+                scaled: fits.map(|p| p.transform.scale_at(middle)),
+                gain: fits.map(|p| p.gain),
+                findings: loaded.map_or_else(|| before_aligning(r, rows), |l| findings(r, rows, l)),
+                verdict: plan.map(|p| verdict(p).0),
+                doubtful: plan.is_some_and(|p| verdict(p).1),
+                worst_px: fits.and_then(|p| p.worst).map(|w| w.off),
+                by_hand: plan.is_some_and(|p| p.by_hand),
+                camera_position: plan.map_or(0, |p| p.position),
+                moment: plan.map_or(0, |p| p.moment),
+                seconds: r.camera.seconds(),
+                sole: fits.and_then(|p| p.sole).map(|s| s.share),
+                sole_at: fits.and_then(|p| p.sole).map(|s| s.largest.into()),
+                outline: fits.zip(canvas).map(|(p, c)| outline(p, c)).unwrap_or_default(),
+                missing,
+                source: r.source.clone(),
+            }
+        })
+        .collect()
+}

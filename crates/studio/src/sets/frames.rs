@@ -1,0 +1,259 @@
+//! The frames of a set. A frame is an asset (a file, by its content) at a position in it, with an identity that it keeps.
+
+use super::Sets;
+use crate::error::StudioError;
+use crate::model::{Event, FrameState};
+use evanu_core::geometry::Size;
+use evanu_core::recipe::FrameId;
+use evanu_media::CameraData;
+use rusqlite::{OptionalExtension, Row, params};
+
+/// What is kept of a frame beside its file.
+pub(crate) struct FrameRow {
+    /// Its row in the database.
+    pub row: i64,
+    /// Its identity in its set.
+    pub id: FrameId,
+    /// Its index among the frames that have joined, in the order in which they did; `None` until it has.
+    pub index: Option<usize>,
+    pub name: String,
+    /// The asset: the file's content.
+    pub hash: String,
+    /// The position in it: a picture has one, a clip many.
+    pub position: u32,
+    pub state: FrameState,
+    pub reason: Option<String>,
+    pub width: u32,
+    pub height: u32,
+    pub camera: CameraData,
+    /// Where the original is, when it was left there.
+    pub source: Option<String>,
+    /// Length of the original.
+    pub bytes: u64,
+}
+
+const COLUMNS: &str =
+    "id, key, place, name, hash, position, state, reason, width, height, camera, source, bytes";
+
+fn frame_row(r: &Row<'_>) -> rusqlite::Result<FrameRow> {
+    let state: String = r.get(6)?;
+    let camera: String = r.get(10)?;
+    Ok(FrameRow {
+        row: r.get(0)?,
+        id: FrameId(r.get(1)?),
+        index: r.get::<_, Option<i64>>(2)?.map(|v| v as usize),
+        name: r.get(3)?,
+        hash: r.get(4)?,
+        position: r.get(5)?,
+        state: state.parse().unwrap_or(FrameState::Reading),
+        reason: r.get(7)?,
+        width: r.get(8)?,
+        height: r.get(9)?,
+        camera: serde_json::from_str(&camera).unwrap_or_default(),
+        source: r.get(11)?,
+        bytes: r.get::<_, i64>(12)? as u64,
+    })
+}
+
+impl Sets {
+    /// All frames of a set by clock time, then by name; those without a clock come last.
+    pub(crate) fn frames(&self, set: i64) -> Result<Vec<FrameRow>, StudioError> {
+        let mut rows: Vec<FrameRow> = {
+            let db = self.store.db();
+            let mut query = db.prepare_cached(&format!("SELECT {COLUMNS} FROM frames WHERE set_id = ?1"))?;
+            query.query_map(params![set], frame_row)?.collect::<Result<_, _>>()?
+        };
+        // Numbers have gaps where frames have left.
+        let mut joined: Vec<usize> = rows.iter().filter_map(|r| r.index).collect();
+        joined.sort_unstable();
+        for row in &mut rows {
+            row.index = row.index.and_then(|number| joined.binary_search(&number).ok());
+        }
+        let key = |r: &FrameRow| (r.camera.time.is_none(), r.camera.time.clone(), r.name.clone(), r.row);
+        rows.sort_by_cached_key(key);
+        Ok(rows)
+    }
+
+    /// The frames that have joined, by index.
+    pub(crate) fn joined(&self, set: i64) -> Result<Vec<FrameRow>, StudioError> {
+        let mut rows: Vec<FrameRow> = self.frames(set)?.into_iter().filter(|f| f.index.is_some()).collect();
+        rows.sort_by_key(|f| f.index);
+        Ok(rows)
+    }
+
+    /// Their identities.
+    pub(crate) fn joined_ids(&self, set: i64) -> Result<Vec<FrameId>, StudioError> {
+        let db = self.store.db();
+        let mut query = db.prepare_cached(
+            "SELECT key FROM frames WHERE set_id = ?1 AND place IS NOT NULL ORDER BY place",
+        )?;
+        Ok(query.query_map(params![set], |r| Ok(FrameId(r.get(0)?)))?.collect::<Result<_, _>>()?)
+    }
+
+    /// Lets frames that are read take part, by clock time, after those that already do.
+    pub(crate) fn join_ready(&self, set: i64) -> Result<(), StudioError> {
+        let rows = self.frames(set)?;
+        let new = rows.iter().filter(|f| f.state == FrameState::Ready && f.index.is_none());
+        let mut db = self.store.db();
+        let t = db.transaction()?;
+        let first: i64 = t.query_row(
+            "SELECT ifnull(max(place) + 1, 0) FROM frames WHERE set_id = ?1",
+            params![set],
+            |r| r.get(0),
+        )?;
+        for (place, frame) in (first..).zip(new) {
+            t.execute("UPDATE frames SET place = ?2 WHERE id = ?1", params![frame.row, place])?;
+        }
+        Ok(t.commit()?)
+    }
+
+    /// Notes a file that has come in, unless the set already has it.
+    pub(crate) fn add_frame(
+        &self,
+        set: i64,
+        name: &str,
+        hash: &str,
+        source: Option<&str>,
+        bytes: u64,
+    ) -> Result<(), StudioError> {
+        let db = self.store.db();
+        let known: Option<i64> = db
+            .query_row(
+                "SELECT id FROM frames WHERE set_id = ?1 AND hash = ?2 AND name = ?3",
+                params![set, hash, name],
+                |r| r.get(0),
+            )
+            .optional()?;
+        if known.is_none() {
+            db.execute(
+                "INSERT INTO frames (set_id, name, hash, state, source, bytes) VALUES (?1, ?2, ?3, 'reading', ?4, ?5)",
+                params![set, name, hash, source, bytes as i64],
+            )?;
+            let row = db.last_insert_rowid();
+            db.execute("UPDATE frames SET key = id WHERE id = ?1", params![row])?;
+        }
+        Ok(())
+    }
+
+    /// Notes a further frame of an asset, after its first.
+    pub(crate) fn add_position(&self, first: &FrameRow, position: u32) -> Result<FrameRow, StudioError> {
+        let db = self.store.db();
+        let known = format!(
+            "SELECT {COLUMNS} FROM frames WHERE set_id = (SELECT set_id FROM frames WHERE id = ?1) AND hash = ?2 AND name = ?3 AND position = ?4"
+        );
+        let wanted = params![first.row, first.hash, first.name, position];
+        if let Some(row) = db.query_row(&known, wanted, frame_row).optional()? {
+            return Ok(row);
+        }
+        db.execute(
+            "INSERT INTO frames (set_id, name, hash, state, source, bytes, position)
+             SELECT set_id, name, hash, 'reading', source, bytes, ?2 FROM frames WHERE id = ?1",
+            params![first.row, position],
+        )?;
+        let row = db.last_insert_rowid();
+        db.execute("UPDATE frames SET key = id WHERE id = ?1", params![row])?;
+        Ok(db.query_row(&known, wanted, frame_row)?)
+    }
+
+    /// Notes a file that cannot be read.
+    pub(crate) fn add_unreadable(&self, set: i64, name: &str, reason: &str) -> Result<(), StudioError> {
+        let db = self.store.db();
+        db.execute(
+            "INSERT INTO frames (set_id, name, hash, state, reason) VALUES (?1, ?2, '', 'failed', ?3)",
+            params![set, name, reason],
+        )?;
+        let row = db.last_insert_rowid();
+        db.execute("UPDATE frames SET key = id WHERE id = ?1", params![row])?;
+        Ok(())
+    }
+
+    /// How far a frame is, when it is there.
+    pub(crate) fn frame_state(&self, row: i64) -> Result<Option<FrameState>, StudioError> {
+        let state: Option<String> = self
+            .store
+            .db()
+            .query_row("SELECT state FROM frames WHERE id = ?1", params![row], |r| r.get(0))
+            .optional()?;
+        Ok(state.and_then(|s| s.parse().ok()))
+    }
+
+    /// A frame was read.
+    pub(crate) fn frame_read(&self, row: i64, size: Size, camera: &CameraData) -> Result<(), StudioError> {
+        self.store.db().execute(
+            "UPDATE frames SET state = 'ready', reason = NULL, width = ?2, height = ?3, camera = ?4 WHERE id = ?1",
+            params![row, size.width, size.height, serde_json::to_string(camera)?],
+        )?;
+        Ok(())
+    }
+
+    /// A frame cannot be read.
+    pub(crate) fn frame_failed(&self, row: i64, reason: &str) -> Result<(), StudioError> {
+        self.store
+            .db()
+            .execute("UPDATE frames SET state = 'failed', reason = ?2 WHERE id = ?1", params![row, reason])?;
+        Ok(())
+    }
+
+    /// A frame's original was found again; what could not be read is tried once more.
+    pub(crate) fn frame_found(&self, row: i64, source: &str) -> Result<(), StudioError> {
+        self.store.db().execute(
+            "UPDATE frames SET source = ?2, state = CASE WHEN state = 'failed' THEN 'reading' ELSE state END, reason = NULL WHERE id = ?1",
+            params![row, source],
+        )?;
+        Ok(())
+    }
+
+    /// Takes a frame that cannot be read off the list.
+    ///
+    /// # Errors
+    /// When there is no such frame, or it can be read (it is then set aside instead).
+    pub fn dismiss_frame(&self, set: i64, frame: FrameId) -> Result<(), StudioError> {
+        let n = self.store.db().execute(
+            "DELETE FROM frames WHERE key = ?2 AND set_id = ?1 AND state = 'failed'",
+            params![set, frame.0],
+        )?;
+        if n == 0 {
+            return Err(StudioError::Conflict(
+                "only a frame that cannot be read is taken off the list; set others aside".into(),
+            ));
+        }
+        self.store.tell(Event::Set { id: set });
+        Ok(())
+    }
+
+    /// Hands frames over to another set, which they have yet to join. Recipes stay as they are: they name frames by identity.
+    pub(crate) fn hand_over(&self, set: i64, frames: &[FrameId], target: i64) -> Result<(), StudioError> {
+        let mut db = self.store.db();
+        let t = db.transaction()?;
+        for id in frames {
+            // Its owner may have moved it meanwhile.
+            t.execute(
+                "UPDATE frames SET set_id = ?3, place = NULL WHERE set_id = ?1 AND key = ?2",
+                params![set, id.0, target],
+            )?;
+        }
+        // The same frame twice in a set would vote twice.
+        t.execute(
+            "DELETE FROM frames WHERE set_id = ?1 AND id NOT IN (SELECT min(id) FROM frames WHERE set_id = ?1 GROUP BY hash, name, position)",
+            params![target],
+        )?;
+        Ok(t.commit()?)
+    }
+
+    /// Whether a set's frames are to be told apart by view.
+    pub(crate) fn is_unsorted(&self, set: i64) -> Result<bool, StudioError> {
+        Ok(self
+            .store
+            .db()
+            .query_row("SELECT sorted = 0 FROM sets WHERE id = ?1", params![set], |r| r.get(0))?)
+    }
+
+    /// A set's frames were told apart; it may have another name and a note now.
+    pub(crate) fn sorted(&self, set: i64, name: &str, note: Option<&str>) -> Result<(), StudioError> {
+        self.store.db().execute(
+            "UPDATE sets SET sorted = 1, name = ?2, note = ifnull(?3, note) WHERE id = ?1",
+            params![set, name, note],
+        )?;
+        Ok(())
+    }
+}
