@@ -46,7 +46,15 @@ export function Workplace({ id }: { id: number }) {
       <JobSheet open={open} set={set} />
       <div className="flex min-w-0 grow flex-col">
         <ViewStrip set={set} />
-        <div className="relative min-h-0 grow">{sheet ? <ContactSheet open={open} set={set} /> : set.canvas ? <Picture open={open} set={set} /> : <Waiting set={set} />}</div>
+        <div className="relative min-h-0 grow">
+          {sheet ? (
+            <ContactSheet open={open} set={set} />
+          ) : set.canvas ? (
+            <Picture open={open} set={set} />
+          ) : (
+            <Waiting set={set} />
+          )}
+        </div>
         {!sheet && <LookThrough open={open} set={set} />}
       </div>
     </main>
@@ -60,7 +68,9 @@ function useFlicking(set: SetDetail | undefined) {
     if (!flicking || !set) return;
     const { hand } = useView.getState();
     // While a frame is laid by hand, it takes turns with the reference.
-    const frames = set.frames.filter((f) => (hand === null ? f.used && isLaid(f) : f.id === hand || f.id === set.reference));
+    const frames = set.frames.filter((f) =>
+      hand === null ? f.used && isLaid(f) : f.id === hand || f.id === set.reference,
+    );
     let k = frames.findIndex((f) => isSame(frameView(f.id), useView.getState().view));
     const next = () => {
       k = (k + 1) % frames.length;
@@ -83,7 +93,13 @@ function Waiting({ set }: { set: SetDetail }) {
     <div className="surround-grey flex h-full flex-col items-center justify-center gap-3 p-6 text-white">
       {first && <img src={thumbnail(set, first.id, 1400)} alt="" className="min-h-0 shrink object-contain" />}
       <p className="shrink-0">
-        {busy ? (first ? `Frame 1 as shot, ${ready.length} of ${set.frames.length} read. The plate appears when all are aligned; All frames shows what is there.` : "Reading the first frame.") : set.frames.length ? "No plate: see the job sheet." : "Add frames on the job sheet."}
+        {busy
+          ? first
+            ? `Frame 1 as shot, ${ready.length} of ${set.frames.length} read. The plate appears when all are aligned; All frames shows what is there.`
+            : "Reading the first frame."
+          : set.frames.length
+            ? "No plate: see the job sheet."
+            : "Add frames on the job sheet."}
       </p>
     </div>
   );

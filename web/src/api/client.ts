@@ -47,7 +47,9 @@ export class Refused extends Error {
 }
 
 /** What an answer holds; whatever goes wrong is an error with words. */
-async function answered<T extends Record<string | number, unknown>, O, M extends `${string}/${string}`>(asked: Promise<FetchResponse<T, O, M>>) {
+async function answered<T extends Record<string | number, unknown>, O, M extends `${string}/${string}`>(
+  asked: Promise<FetchResponse<T, O, M>>,
+) {
   let answer;
   try {
     answer = await asked;
@@ -56,7 +58,11 @@ async function answered<T extends Record<string | number, unknown>, O, M extends
     throw new Error("Evanu's server does not answer. Start it again with ./start; nothing is lost.", { cause: e });
   }
   const { response, data, error } = answer;
-  if (!response.ok) throw new Refused((error as { detail?: string } | undefined)?.detail ?? `The server answered ${response.status}.`, response.status);
+  if (!response.ok)
+    throw new Refused(
+      (error as { detail?: string } | undefined)?.detail ?? `The server answered ${response.status}.`,
+      response.status,
+    );
   return data as NonNullable<typeof data>;
 }
 
@@ -78,47 +84,74 @@ export const api = {
   create: (name: string, sort = false) => answered(http.POST("/api/sets", { body: { name, sort } })),
   samples: () => answered(http.GET("/api/samples")),
   sample: (name: string) => answered(http.POST("/api/samples/{name}", { params: { path: { name } } })),
-  folder: (path: string | null) => answered(http.GET("/api/folders", { params: { query: { path: path ?? undefined } } })),
-  addFolder: (set: number, path: string, copy: boolean) => answered(http.POST("/api/sets/{set}/folder", { ...of(set), body: { path, copy } })),
-  relink: (set: number, path: string) => answered(http.POST("/api/sets/{set}/relink", { ...of(set), body: { path, copy: false } })),
-  move: (set: number, frames: number[], to: number | null) => answered(http.POST("/api/sets/{set}/move", { ...of(set), body: { frames, to } })),
-  fit: (set: number, frame: number) => answered(http.GET("/api/sets/{set}/fits/{frame}", { params: { path: { set, frame } } })),
+  folder: (path: string | null) =>
+    answered(http.GET("/api/folders", { params: { query: { path: path ?? undefined } } })),
+  addFolder: (set: number, path: string, copy: boolean) =>
+    answered(http.POST("/api/sets/{set}/folder", { ...of(set), body: { path, copy } })),
+  relink: (set: number, path: string) =>
+    answered(http.POST("/api/sets/{set}/relink", { ...of(set), body: { path, copy: false } })),
+  move: (set: number, frames: number[], to: number | null) =>
+    answered(http.POST("/api/sets/{set}/move", { ...of(set), body: { frames, to } })),
+  fit: (set: number, frame: number) =>
+    answered(http.GET("/api/sets/{set}/fits/{frame}", { params: { path: { set, frame } } })),
   set: (set: number) => answered(http.GET("/api/sets/{set}", of(set))),
-  rename: (set: number, name: string) => answered(http.PUT("/api/sets/{set}/name", { ...of(set), body: { name, sort: false } })),
+  rename: (set: number, name: string) =>
+    answered(http.PUT("/api/sets/{set}/name", { ...of(set), body: { name, sort: false } })),
   remove: (set: number) => answered(http.DELETE("/api/sets/{set}", of(set))),
   restore: (set: number) => answered(http.POST("/api/sets/{set}/restore", of(set))),
   duplicate: (set: number) => answered(http.POST("/api/sets/{set}/duplicate", of(set))),
-  change: (set: number, revision: number, change: Change) => answered(http.PATCH("/api/sets/{set}/recipe", { params: { path: { set }, header: following(revision) }, body: change })),
-  undo: (set: number, revision: number) => answered(http.POST("/api/sets/{set}/undo", { params: { path: { set }, header: following(revision) } })),
-  redo: (set: number, revision: number) => answered(http.POST("/api/sets/{set}/redo", { params: { path: { set }, header: following(revision) } })),
-  goTo: (set: number, revision: number, seq: number) => answered(http.POST("/api/sets/{set}/history/{seq}", { params: { path: { set, seq }, header: following(revision) } })),
+  change: (set: number, revision: number, change: Change) =>
+    answered(
+      http.PATCH("/api/sets/{set}/recipe", { params: { path: { set }, header: following(revision) }, body: change }),
+    ),
+  undo: (set: number, revision: number) =>
+    answered(http.POST("/api/sets/{set}/undo", { params: { path: { set }, header: following(revision) } })),
+  redo: (set: number, revision: number) =>
+    answered(http.POST("/api/sets/{set}/redo", { params: { path: { set }, header: following(revision) } })),
+  goTo: (set: number, revision: number, seq: number) =>
+    answered(
+      http.POST("/api/sets/{set}/history/{seq}", { params: { path: { set, seq }, header: following(revision) } }),
+    ),
   prepare: (set: number) => answered(http.POST("/api/sets/{set}/prepare", of(set))),
-  dismiss: (set: number, frame: number) => answered(http.DELETE("/api/sets/{set}/frames/{frame}", { params: { path: { set, frame } } })),
+  dismiss: (set: number, frame: number) =>
+    answered(http.DELETE("/api/sets/{set}/frames/{frame}", { params: { path: { set, frame } } })),
   agreement: (set: number) => answered(http.GET("/api/sets/{set}/agreement", of(set))),
   moving: (set: number) => answered(http.GET("/api/sets/{set}/moving", of(set))),
-  glare: (set: number, patch: number) => answered(http.GET("/api/sets/{set}/patches/{patch}/glare", { params: { path: { set, patch } } })),
-  tryPatch: (set: number, patch: Patch, signal?: AbortSignal) => answered(http.POST("/api/sets/{set}/patches/try", { ...of(set), body: patch, signal })),
-  placePatch: (set: number, patch: Patch) => answered(http.POST("/api/sets/{set}/patches/place", { ...of(set), body: patch })),
-  proposals: (set: number, wanted: Schemas["ProposalRequest"]) => answered(http.POST("/api/sets/{set}/patches/proposals", { ...of(set), body: wanted })),
-  seams: (set: number, purpose: Purpose) => answered(http.GET("/api/sets/{set}/seams/{purpose}", { params: { path: { set, purpose } } })),
+  glare: (set: number, patch: number) =>
+    answered(http.GET("/api/sets/{set}/patches/{patch}/glare", { params: { path: { set, patch } } })),
+  tryPatch: (set: number, patch: Patch, signal?: AbortSignal) =>
+    answered(http.POST("/api/sets/{set}/patches/try", { ...of(set), body: patch, signal })),
+  placePatch: (set: number, patch: Patch) =>
+    answered(http.POST("/api/sets/{set}/patches/place", { ...of(set), body: patch })),
+  proposals: (set: number, wanted: Schemas["ProposalRequest"]) =>
+    answered(http.POST("/api/sets/{set}/patches/proposals", { ...of(set), body: wanted })),
+  seams: (set: number, purpose: Purpose) =>
+    answered(http.GET("/api/sets/{set}/seams/{purpose}", { params: { path: { set, purpose } } })),
   history: (set: number) => answered(http.GET("/api/sets/{set}/history", of(set))),
-  stateKey: (set: number, seq: number) => answered(http.GET("/api/sets/{set}/history/{seq}", { params: { path: { set, seq } } })),
+  stateKey: (set: number, seq: number) =>
+    answered(http.GET("/api/sets/{set}/history/{seq}", { params: { path: { set, seq } } })),
   doubts: (set: number) => answered(http.GET("/api/sets/{set}/doubts", of(set))),
-  look: (set: number, query: paths["/api/sets/{set}/look"]["get"]["parameters"]["query"], signal: AbortSignal) => answered(http.GET("/api/sets/{set}/look", { params: { path: { set }, query }, signal })),
-  extent: (set: number, x: number, y: number, frame: number) => answered(http.GET("/api/sets/{set}/extent", { params: { path: { set }, query: { x, y, frame } } })),
-  export: (set: number, request: ExportRequest) => answered(http.POST("/api/sets/{set}/exports", { ...of(set), body: request })),
+  look: (set: number, query: paths["/api/sets/{set}/look"]["get"]["parameters"]["query"], signal: AbortSignal) =>
+    answered(http.GET("/api/sets/{set}/look", { params: { path: { set }, query }, signal })),
+  extent: (set: number, x: number, y: number, frame: number) =>
+    answered(http.GET("/api/sets/{set}/extent", { params: { path: { set }, query: { x, y, frame } } })),
+  export: (set: number, request: ExportRequest) =>
+    answered(http.POST("/api/sets/{set}/exports", { ...of(set), body: request })),
   run: (run: number) => answered(http.GET("/api/runs/{run}", { params: { path: { run } } })),
   cancel: (run: number) => answered(http.DELETE("/api/runs/{run}", { params: { path: { run } } })),
 };
 
 /** A picture about where pixels come from: `origin`, `alone` or `few`. */
-export const evidence = (set: number, key: string, what: "origin" | "alone" | "few") => `/api/sets/${set}/evidence/${what}.png?${key}`;
+export const evidence = (set: number, key: string, what: "origin" | "alone" | "few") =>
+  `/api/sets/${set}/evidence/${what}.png?${key}`;
 
 /** A small picture of a state; one that was gone on with is another picture. */
-export const statePicture = (set: number, state: State, side: number) => `/api/sets/${set}/history/${state.seq}/picture?side=${side}&made=${state.made ?? 0}`;
+export const statePicture = (set: number, state: State, side: number) =>
+  `/api/sets/${set}/history/${state.seq}/picture?side=${side}&made=${state.made ?? 0}`;
 
 /** The plate where a lift lies, as the lift's state has it. */
-export const patchPicture = (set: number, key: string, patch: number) => `/api/sets/${set}/patches/${patch}/picture?${key}`;
+export const patchPicture = (set: number, key: string, patch: number) =>
+  `/api/sets/${set}/patches/${patch}/picture?${key}`;
 
 /** A frame as shot and developed; the address stays the same as long as the picture does. */
 export const thumbnail = (set: SetDetail, frame: number, side: number) =>
@@ -142,7 +175,8 @@ export function upload(set: number, files: File[], told: (share: number) => void
       }
       failed(new Error(detail));
     };
-    request.onerror = () => failed(new Error("The upload was cut off. Files that had arrived are kept; add the others again."));
+    request.onerror = () =>
+      failed(new Error("The upload was cut off. Files that had arrived are kept; add the others again."));
     request.send(form);
   });
 }

@@ -57,4 +57,5 @@ export function useEvents() {
   }, [client]);
 }
 
-const newer = <T extends { run?: Run | null }>(old: T, run: Run): T => (!old.run || old.run.id <= run.id ? { ...old, run } : old);
+const newer = <T extends { run?: Run | null }>(old: T, run: Run): T =>
+  !old.run || old.run.id <= run.id ? { ...old, run } : old;

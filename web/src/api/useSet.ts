@@ -49,7 +49,9 @@ export function useSet(id: number) {
         // What was decided meanwhile is still on its way.
         const waiting = client.isMutating({ mutationKey: acts }) > 1;
         looking.show(set, then, () => {
-          client.setQueryData<SetDetail>(key, (now) => (waiting && now ? { ...set, recipe: now.recipe, undo: now.undo, redo: now.redo } : set));
+          client.setQueryData<SetDetail>(key, (now) =>
+            waiting && now ? { ...set, recipe: now.recipe, undo: now.undo, redo: now.redo } : set,
+          );
           void client.invalidateQueries({ queryKey: ["history", id] });
           done();
         });
@@ -60,7 +62,15 @@ export function useSet(id: number) {
         done();
       };
       // An observer that nobody listens to: the page is not drawn for an act's own states.
-      void new MutationObserver(client, { mutationKey: acts, scope: { id: `set-${id}` }, mutationFn: ask, onSuccess, onError }).mutate().catch(() => {});
+      void new MutationObserver(client, {
+        mutationKey: acts,
+        scope: { id: `set-${id}` },
+        mutationFn: ask,
+        onSuccess,
+        onError,
+      })
+        .mutate()
+        .catch(() => {});
     });
   const last = useRef({ label: "", at: -GOES_ON });
   /** An act begins: what was asked before it would put an older state on the page. */
@@ -79,7 +89,11 @@ export function useSet(id: number) {
      * `part` may follow from what is in force, which the page may not have drawn yet: one nudge after another. With `joins`, an act
      * soon after one with the same words is one state with it. What it gives is there once the page is drawn by the answer, however.
      */
-    change: (label: string, part: Partial<Recipe> | ((now: Recipe) => Partial<Recipe>), { joins = false, ...then }: { joins?: boolean } & Then = {}): Promise<void> => {
+    change: (
+      label: string,
+      part: Partial<Recipe> | ((now: Recipe) => Partial<Recipe>),
+      { joins = false, ...then }: { joins?: boolean } & Then = {},
+    ): Promise<void> => {
       const goes_on = begin(label) && joins;
       const now = client.getQueryData<SetDetail>(key);
       if (!now) return Promise.resolve();

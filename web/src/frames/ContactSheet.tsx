@@ -19,14 +19,18 @@ export function ContactSheet({ open, set }: { open: OpenSet; set: SetDetail }) {
   const setLarge = (id: number | null) => put({ large: id });
   const groups = byMoment(set.frames);
   const toggle = (id: number) => setChosen((now) => (now.includes(id) ? now.filter((n) => n !== id) : [...now, id]));
-  const show = (f: Frame) => (isLaid(f) ? useView.getState().set({ view: frameView(f.id), sheet: false, flicking: false }) : setLarge(f.id));
+  const show = (f: Frame) =>
+    isLaid(f) ? useView.getState().set({ view: frameView(f.id), sheet: false, flicking: false }) : setLarge(f.id);
   if (large !== null) return <Large set={set} id={large} go={setLarge} />;
   return (
     <div className="flex h-full flex-col bg-sheet" data-testid="contact-sheet">
       <Axis set={set} />
-      <ol className="flex grow flex-wrap content-start items-start gap-x-3 gap-y-4 overflow-y-auto px-4 py-3" aria-label="Contact sheet">
+      <ol
+        className="flex grow flex-wrap content-start items-start gap-x-3 gap-y-4 overflow-y-auto px-4 py-3"
+        aria-label="Contact sheet"
+      >
         {groups.map((group) => {
-          const first = set.frames.indexOf(group[0] as Frame);
+          const first = set.frames.indexOf(group[0]);
           const later = pause(set.frames, first);
           const step = moved(set, first);
           return (
@@ -41,7 +45,14 @@ export function ContactSheet({ open, set }: { open: OpenSet; set: SetDetail }) {
                 {group.length > 1 && <div className="mb-1 text-[13px]">one moment, {group.length} frames</div>}
                 <div className="flex gap-2">
                   {group.map((f) => (
-                    <Card key={f.id} set={set} frame={f} chosen={chosen.includes(f.id)} toggle={() => toggle(f.id)} show={() => show(f)} />
+                    <Card
+                      key={f.id}
+                      set={set}
+                      frame={f}
+                      chosen={chosen.includes(f.id)}
+                      toggle={() => toggle(f.id)}
+                      show={() => show(f)}
+                    />
                   ))}
                 </div>
               </div>
@@ -49,7 +60,13 @@ export function ContactSheet({ open, set }: { open: OpenSet; set: SetDetail }) {
           );
         })}
       </ol>
-      <Acts open={open} set={set} chosen={chosen} clear={() => setChosen([])} all={() => setChosen(set.frames.map((f) => f.id))} />
+      <Acts
+        open={open}
+        set={set}
+        chosen={chosen}
+        clear={() => setChosen([])}
+        all={() => setChosen(set.frames.map((f) => f.id))}
+      />
     </div>
   );
 }
@@ -58,28 +75,66 @@ export function ContactSheet({ open, set }: { open: OpenSet; set: SetDetail }) {
 function moved(set: SetDetail, k: number): string | null {
   const [before, now] = [set.frames[k - 1], set.frames[k]];
   const fits = set.frames.filter(isLaid).length;
-  if (!before || !now || set.positions < 2 || 2 * set.positions > fits || before.camera_position === now.camera_position) return null;
+  if (
+    !before ||
+    !now ||
+    set.positions < 2 ||
+    2 * set.positions > fits ||
+    before.camera_position === now.camera_position
+  )
+    return null;
   return "camera moved";
 }
 
-function Card({ set, frame: f, chosen, toggle, show }: { set: SetDetail; frame: Frame; chosen: boolean; toggle: () => void; show: () => void }) {
+function Card({
+  set,
+  frame: f,
+  chosen,
+  toggle,
+  show,
+}: {
+  set: SetDetail;
+  frame: Frame;
+  chosen: boolean;
+  toggle: () => void;
+  show: () => void;
+}) {
   const n = set.frames.indexOf(f) + 1;
   const worry = f.reason ?? f.findings.find((one) => one.matters)?.text;
   const more = f.findings.filter((one) => !one.matters).map((one) => one.text);
   return (
     <article className={`w-[186px] ${f.used || f.state !== "ready" ? "" : "opacity-60"}`} data-testid={`card-${n}`}>
-      <button className="block w-full" aria-label={`Show frame ${n}`} disabled={f.state !== "ready"} onClick={show} onDoubleClick={show}>
+      <button
+        className="block w-full"
+        aria-label={`Show frame ${n}`}
+        disabled={f.state !== "ready"}
+        onClick={show}
+        onDoubleClick={show}
+      >
         {f.state === "ready" ? (
-          <img src={thumbnail(set, f.id, 320)} alt="" loading="lazy" className={`aspect-[3/2] w-full bg-[#777] object-contain ${chosen ? "outline-3 outline-ink" : ""}`} />
+          <img
+            src={thumbnail(set, f.id, 320)}
+            alt=""
+            loading="lazy"
+            className={`aspect-[3/2] w-full bg-[#777] object-contain ${chosen ? "outline-3 outline-ink" : ""}`}
+          />
         ) : (
           <div className={`aspect-[3/2] w-full ${f.state === "failed" ? "bg-rule" : "skeleton"}`} />
         )}
       </button>
       <label className="mt-1 flex items-baseline gap-1.5">
-        <input type="checkbox" className="accent-ink" aria-label={`Choose frame ${n}`} checked={chosen} onChange={toggle} />
+        <input
+          type="checkbox"
+          className="accent-ink"
+          aria-label={`Choose frame ${n}`}
+          checked={chosen}
+          onChange={toggle}
+        />
         <span className="num">{n}</span>
         <span className="num text-faint">{f.state === "failed" ? "unreadable" : clock(f.time)}</span>
-        {set.reference != null && f.id === set.reference && <span className="text-[13px] font-semibold">reference</span>}
+        {set.reference != null && f.id === set.reference && (
+          <span className="text-[13px] font-semibold">reference</span>
+        )}
       </label>
       <div className="text-[13px] leading-tight text-faint tabular-nums">{exposure(f)}</div>
       {worry && <div className="text-[13px] leading-tight text-persimmon">▸ {f.set_aside ? "set aside" : worry}</div>}
@@ -104,25 +159,53 @@ function Axis({ set }: { set: SetDetail }) {
   const tripod = set.positions > 1 && 2 * set.positions <= known.length;
   return (
     <figure className="shrink-0 border-b border-rule px-4 pt-2 pb-1">
-      <svg viewBox="0 0 1000 52" className="block w-full" role="img" aria-label={`Time axis: ${plural(set.frames.length, "frame")}`}>
+      <svg
+        viewBox="0 0 1000 52"
+        className="block w-full"
+        role="img"
+        aria-label={`Time axis: ${plural(set.frames.length, "frame")}`}
+      >
         <line x1={10} x2={990} y1={44} y2={44} stroke="var(--color-faint)" />
         <line x1={10} x2={990} y1={26} y2={26} stroke="var(--color-rule)" strokeDasharray="3 4" />
-        <polyline points={known.map(([k, v]) => `${x(k)},${y(v)}`).join(" ")} fill="none" stroke="var(--color-ink)" strokeWidth={1.5} />
+        <polyline
+          points={known.map(([k, v]) => `${x(k)},${y(v)}`).join(" ")}
+          fill="none"
+          stroke="var(--color-ink)"
+          strokeWidth={1.5}
+        />
         {set.frames.map((f, k) => (
           <g key={f.id}>
-            <line x1={x(k)} x2={x(k)} y1={44} y2={f.used ? 37 : 41} stroke="var(--color-ink)" strokeWidth={f.used ? 2 : 1} />
-            {light[k] != null && <rect x={x(k) - 2.5} y={y(light[k] ?? 0) - 2.5} width={5} height={5} fill="var(--color-ink)" />}
+            <line
+              x1={x(k)}
+              x2={x(k)}
+              y1={44}
+              y2={f.used ? 37 : 41}
+              stroke="var(--color-ink)"
+              strokeWidth={f.used ? 2 : 1}
+            />
+            {light[k] != null && (
+              <rect x={x(k) - 2.5} y={y(light[k] ?? 0) - 2.5} width={5} height={5} fill="var(--color-ink)" />
+            )}
             {tripod && k > 0 && set.frames[k - 1]?.camera_position !== f.camera_position && isLaid(f) && (
-              <path d={`M${(x(k) + x(k - 1)) / 2} 8 v36`} stroke="var(--color-persimmon)" strokeWidth={2} strokeDasharray="5 3" />
+              <path
+                d={`M${(x(k) + x(k - 1)) / 2} 8 v36`}
+                stroke="var(--color-persimmon)"
+                strokeWidth={2}
+                strokeDasharray="5 3"
+              />
             )}
           </g>
         ))}
       </svg>
       <figcaption className="flex gap-4 text-[13px] text-faint">
         <span>{span(set)}</span>
-        <span className="grow">{set.light ? `Line: ${set.light.text}` : "Light is compared once the frames are aligned"}</span>
+        <span className="grow">
+          {set.light ? `Line: ${set.light.text}` : "Light is compared once the frames are aligned"}
+        </span>
         {tripod && <span className="text-persimmon">▸ broken line: the camera moved</span>}
-        <span>{set.moments && set.moments < set.frames.filter((f) => f.used).length ? plural(set.moments, "moment") : ""}</span>
+        <span>
+          {set.moments && set.moments < set.frames.filter((f) => f.used).length ? plural(set.moments, "moment") : ""}
+        </span>
       </figcaption>
     </figure>
   );
@@ -137,7 +220,19 @@ function span(set: SetDetail): string {
 }
 
 /** What can be done with the chosen frames. */
-function Acts({ open, set, chosen, clear, all }: { open: OpenSet; set: SetDetail; chosen: number[]; clear: () => void; all: () => void }) {
+function Acts({
+  open,
+  set,
+  chosen,
+  clear,
+  all,
+}: {
+  open: OpenSet;
+  set: SetDetail;
+  chosen: number[];
+  clear: () => void;
+  all: () => void;
+}) {
   const client = useQueryClient();
   const sets = useQuery({ queryKey: ["sets"], queryFn: api.sets });
   const frames = set.frames.filter((f) => chosen.includes(f.id));
@@ -145,7 +240,7 @@ function Acts({ open, set, chosen, clear, all }: { open: OpenSet; set: SetDetail
   const named = `${frames.length === 1 ? "frame" : "frames"} ${numbers}`;
   const aside = (out: boolean) => {
     const own = frames.map((f) => f.id);
-    open.change(out ? `set ${named} aside` : `bring ${named} back`, setAside(set.recipe, own, out));
+    void open.change(out ? `set ${named} aside` : `bring ${named} back`, setAside(set.recipe, own, out));
     clear();
   };
   const move = (to: number | null) =>
@@ -153,7 +248,11 @@ function Acts({ open, set, chosen, clear, all }: { open: OpenSet; set: SetDetail
       .move(set.id, chosen, to)
       .then(({ id }) => {
         void client.invalidateQueries();
-        const back = () => void api.move(id, chosen, set.id).then(() => client.invalidateQueries()).catch(tellError);
+        const back = () =>
+          void api
+            .move(id, chosen, set.id)
+            .then(() => client.invalidateQueries())
+            .catch(tellError);
         const whole = frames.length === set.frames.length;
         tell(`${plural(frames.length, "frame")} moved.`, whole ? undefined : { undo: back });
         clear();
@@ -168,7 +267,12 @@ function Acts({ open, set, chosen, clear, all }: { open: OpenSet; set: SetDetail
           {frames.some((f) => f.joined && !f.set_aside) && <Button onClick={() => aside(true)}>Set aside</Button>}
           {frames.some((f) => f.set_aside) && <Button onClick={() => aside(false)}>Bring back</Button>}
           {frames.length < set.frames.length && <Button onClick={() => void move(null)}>Make a set of them</Button>}
-          <select aria-label="Move to another set" className="border border-faint/60 bg-leaf px-1 py-1" value="" onChange={(e) => void move(Number(e.target.value))}>
+          <select
+            aria-label="Move to another set"
+            className="border border-faint/60 bg-leaf px-1 py-1"
+            value=""
+            onChange={(e) => void move(Number(e.target.value))}
+          >
             <option value="" disabled>
               {frames.length === set.frames.length ? "Merge into …" : "Move to …"}
             </option>
@@ -186,7 +290,9 @@ function Acts({ open, set, chosen, clear, all }: { open: OpenSet; set: SetDetail
         </>
       ) : (
         <>
-          <span className="text-faint">Choose frames to set them aside, part them off as a set of their own, or move them.</span>
+          <span className="text-faint">
+            Choose frames to set them aside, part them off as a set of their own, or move them.
+          </span>
           <button className="underline" onClick={all}>
             Choose all
           </button>
@@ -212,7 +318,11 @@ function Large({ set, id, go }: { set: SetDetail; id: number; go: (id: number | 
       ref={(e) => e?.focus()}
       data-testid="large"
       onKeyDown={(e) => {
-        const acts: Record<string, () => void> = { ArrowLeft: () => next(-1), ArrowRight: () => next(1), Escape: () => go(null) };
+        const acts: Record<string, () => void> = {
+          ArrowLeft: () => next(-1),
+          ArrowRight: () => next(1),
+          Escape: () => go(null),
+        };
         if (acts[e.key]) {
           e.stopPropagation();
           e.preventDefault();
@@ -221,7 +331,13 @@ function Large({ set, id, go }: { set: SetDetail; id: number; go: (id: number | 
       }}
     >
       <div className="flex min-h-0 grow items-center justify-center p-3">
-        {f.state === "ready" && <img src={thumbnail(set, f.id, 2000)} alt={`Frame ${k + 1} as shot`} className="max-h-full max-w-full object-contain" />}
+        {f.state === "ready" && (
+          <img
+            src={thumbnail(set, f.id, 2000)}
+            alt={`Frame ${k + 1} as shot`}
+            className="max-h-full max-w-full object-contain"
+          />
+        )}
       </div>
       <div className="flex items-center gap-3 bg-leaf px-3 py-1 text-ink">
         <Button onClick={() => next(-1)}>Before</Button>

@@ -17,7 +17,16 @@ test("places keep the order, end at the ends, and long pauses do not crush a bur
 
 test("only unusual pauses are told, in the unit that suits them", () => {
   const list = frames([0, 3, 6, 9, 54, 57, 900, 90000]);
-  expect(list.map((_, k) => pause(list, k))).toEqual([null, null, null, null, "45 s later", null, "14 min later", "25 h later"]);
+  expect(list.map((_, k) => pause(list, k))).toEqual([
+    null,
+    null,
+    null,
+    null,
+    "45 s later",
+    null,
+    "14 min later",
+    "25 h later",
+  ]);
 });
 
 test("neighbours of one moment stay together", () => {

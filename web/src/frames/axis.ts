@@ -25,7 +25,10 @@ export function pause(frames: Frame[], k: number): string | null {
     return a == null || b == null ? null : b - a;
   };
   const own = gap(k);
-  const all = frames.map((_, i) => (i ? gap(i) : null)).filter((g): g is number => g != null).sort((a, b) => a - b);
+  const all = frames
+    .map((_, i) => (i ? gap(i) : null))
+    .filter((g): g is number => g != null)
+    .sort((a, b) => a - b);
   const usual = all[Math.floor(all.length / 2)] ?? 0;
   if (own == null || own < 10 || own < 4 * usual) return null;
   if (own < 90) return `${Math.round(own)} s later`;

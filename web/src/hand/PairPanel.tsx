@@ -15,16 +15,34 @@ export function PairPanel({ open, set }: { open: OpenSet; set: SetDetail }) {
   const frame = set.frames.find((f) => f.id === index);
   const reference = set.frames.find((f) => f.id === set.reference);
   if (index == null || !frame || !reference || set.reference == null) return null;
-  const hand: ManualAlignment = set.recipe.manual_alignments.find((h) => h.frame === index) ?? { frame: index, on: set.reference, pairs: [], shift: [0, 0], turn: 0, scale: 1, snap: false };
+  const hand: ManualAlignment = set.recipe.manual_alignments.find((h) => h.frame === index) ?? {
+    frame: index,
+    on: set.reference,
+    pairs: [],
+    shift: [0, 0],
+    turn: 0,
+    scale: 1,
+    snap: false,
+  };
   const n = frameNumber(set, index);
   const off = left(hand.pairs);
   const worst = Math.max(0, ...off);
   const save = (label: string, pairs: ManualAlignment["pairs"]) =>
-    open.change(`${label} frame ${n}`, { manual_alignments: withHand(set.recipe.manual_alignments, { ...hand, on: set.reference ?? 0, pairs, shift: [0, 0], turn: 0, scale: 1, snap: false }) });
+    open.change(`${label} frame ${n}`, {
+      manual_alignments: withHand(set.recipe.manual_alignments, {
+        ...hand,
+        on: set.reference ?? 0,
+        pairs,
+        shift: [0, 0],
+        turn: 0,
+        scale: 1,
+        snap: false,
+      }),
+    });
   const named = (p: Point, ofReference: boolean) => {
     if (ofReference) setFirst(p);
     else if (first) {
-      save("name a pair for", [...hand.pairs, { from: p, to: first }]);
+      void save("name a pair for", [...hand.pairs, { from: p, to: first }]);
       setFirst(null);
     }
   };
@@ -32,9 +50,18 @@ export function PairPanel({ open, set }: { open: OpenSet; set: SetDetail }) {
     <div data-own data-testid="pairs" className="absolute inset-0 z-30 flex flex-col bg-sheet">
       <div className="flex items-center gap-3 border-b border-rule px-3 py-1.5 text-[14px]">
         <span className="font-semibold">Pairs for frame {n}</span>
-        <span className={first ? "" : "text-persimmon"}>{first ? `▸ Now the same place in frame ${n}, right` : `▸ ${hand.pairs.length ? "Another" : "A"} place in the reference, left`}</span>
+        <span className={first ? "" : "text-persimmon"}>
+          {first
+            ? `▸ Now the same place in frame ${n}, right`
+            : `▸ ${hand.pairs.length ? "Another" : "A"} place in the reference, left`}
+        </span>
         <span className="text-faint" data-testid="pairs-fact">
-          {["none yet: one shifts, two turn and zoom, four give perspective", "1 pair: shifts", "2 pairs: shift, turn and zoom", "3 pairs"][hand.pairs.length] ?? `${hand.pairs.length} pairs`}
+          {[
+            "none yet: one shifts, two turn and zoom, four give perspective",
+            "1 pair: shifts",
+            "2 pairs: shift, turn and zoom",
+            "3 pairs",
+          ][hand.pairs.length] ?? `${hand.pairs.length} pairs`}
           {hand.pairs.length > 2 && `, ${worst.toFixed(1)} px off at most`}
         </span>
         <span className="grow" />
@@ -43,7 +70,7 @@ export function PairPanel({ open, set }: { open: OpenSet; set: SetDetail }) {
             className="underline"
             onClick={() => {
               setFirst(null);
-              save("take back a pair of", hand.pairs.slice(0, -1));
+              void save("take back a pair of", hand.pairs.slice(0, -1));
             }}
           >
             Take the last one back
@@ -54,8 +81,22 @@ export function PairPanel({ open, set }: { open: OpenSet; set: SetDetail }) {
         </Button>
       </div>
       <div className="flex min-h-0 grow gap-1 bg-[#777]">
-        <Pane set={set} frame={reference.id} title="Reference" size={[reference.width, reference.height]} marks={[...hand.pairs.map((p) => p.to), ...(first ? [first] : [])]} named={(p) => named(p, true)} />
-        <Pane set={set} frame={index} title={`Frame ${n} as shot`} size={[frame.width, frame.height]} marks={hand.pairs.map((p) => p.from)} named={(p) => named(p, false)} />
+        <Pane
+          set={set}
+          frame={reference.id}
+          title="Reference"
+          size={[reference.width, reference.height]}
+          marks={[...hand.pairs.map((p) => p.to), ...(first ? [first] : [])]}
+          named={(p) => named(p, true)}
+        />
+        <Pane
+          set={set}
+          frame={index}
+          title={`Frame ${n} as shot`}
+          size={[frame.width, frame.height]}
+          marks={hand.pairs.map((p) => p.from)}
+          named={(p) => named(p, false)}
+        />
       </div>
     </div>
   );
@@ -113,12 +154,32 @@ function Pane({ set, frame, title, size: [width, height], marks, named }: PanePr
   return (
     <div className="relative min-w-0 grow basis-0" data-testid={`pane-${frame}`}>
       <div ref={box} className="absolute inset-0" />
-      <svg viewBox={`${bounds.x} ${bounds.y} ${bounds.width} ${bounds.height}`} preserveAspectRatio="none" className="pointer-events-none absolute inset-0 h-full w-full">
+      <svg
+        viewBox={`${bounds.x} ${bounds.y} ${bounds.width} ${bounds.height}`}
+        preserveAspectRatio="none"
+        className="pointer-events-none absolute inset-0 h-full w-full"
+      >
         {marks.map((p, k) => (
           <g key={k} transform={`translate(${p.x + 0.5} ${p.y + 0.5})`}>
-            <path d={`M${-9 * size} 0h${18 * size}M0 ${-9 * size}v${18 * size}`} stroke="black" strokeWidth={3 * size} />
-            <path d={`M${-9 * size} 0h${18 * size}M0 ${-9 * size}v${18 * size}`} stroke="white" strokeWidth={1.4 * size} />
-            <text x={6 * size} y={-5 * size} fontSize={14 * size} fill="white" stroke="black" strokeWidth={3 * size} paintOrder="stroke">
+            <path
+              d={`M${-9 * size} 0h${18 * size}M0 ${-9 * size}v${18 * size}`}
+              stroke="black"
+              strokeWidth={3 * size}
+            />
+            <path
+              d={`M${-9 * size} 0h${18 * size}M0 ${-9 * size}v${18 * size}`}
+              stroke="white"
+              strokeWidth={1.4 * size}
+            />
+            <text
+              x={6 * size}
+              y={-5 * size}
+              fontSize={14 * size}
+              fill="white"
+              stroke="black"
+              strokeWidth={3 * size}
+              paintOrder="stroke"
+            >
               {k + 1}
             </text>
           </g>

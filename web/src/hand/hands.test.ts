@@ -12,7 +12,10 @@ test("a frame has one entry", () => {
 });
 
 test("exact pairs leave nothing and a wrong one stands out", () => {
-  const turned = (x: number, y: number) => ({ from: { x, y }, to: { x: 0.9 * x - 0.3 * y + 12, y: 0.3 * x + 0.9 * y - 7 } });
+  const turned = (x: number, y: number) => ({
+    from: { x, y },
+    to: { x: 0.9 * x - 0.3 * y + 12, y: 0.3 * x + 0.9 * y - 7 },
+  });
   const good = [turned(0, 0), turned(400, 20), turned(380, 300), turned(10, 280)];
   expect(Math.max(...left(good))).toBeLessThan(1e-9);
   const bad = good.map((p, k) => (k === 2 ? { ...p, to: { x: p.to.x + 30, y: p.to.y } } : p));

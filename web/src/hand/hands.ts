@@ -2,7 +2,10 @@
 import type { ManualAlignment, Point } from "../api/client";
 
 /** The list with this entry in place of the frame's old one. */
-export const withHand = (hands: ManualAlignment[], hand: ManualAlignment): ManualAlignment[] => [...hands.filter((h) => h.frame !== hand.frame), hand];
+export const withHand = (hands: ManualAlignment[], hand: ManualAlignment): ManualAlignment[] => [
+  ...hands.filter((h) => h.frame !== hand.frame),
+  hand,
+];
 
 /** What each pair is off by under the best similarity of all, in pixels; zeros where that is exact. */
 export function left(pairs: { from: Point; to: Point }[]): number[] {

@@ -87,7 +87,14 @@ export function Home() {
             </>
           )}
         />
-        <input ref={files} type="file" multiple hidden data-testid="files" onChange={(e) => void take([...(e.target.files ?? [])])} />
+        <input
+          ref={files}
+          type="file"
+          multiple
+          hidden
+          data-testid="files"
+          onChange={(e) => void take([...(e.target.files ?? [])])}
+        />
         <input
           ref={folder}
           type="file"
@@ -115,8 +122,8 @@ export function Home() {
           <div className="max-w-4xl py-10">
             <h2 className="text-xl font-semibold">Nothing here yet</h2>
             <p className="mt-2">
-              Drop the frames you took of one place anywhere on this page, or bring them in with the buttons above. Nearly every bit of the place
-              should be clear in at least half of them.
+              Drop the frames you took of one place anywhere on this page, or bring them in with the buttons above.
+              Nearly every bit of the place should be clear in at least half of them.
             </p>
             <p className="mt-2">A whole shoot may come in at once: Evanu tells its views apart.</p>
             <h3 className="mt-6 font-semibold">Or try it with a sample: an open day at an observatory</h3>
@@ -145,16 +152,18 @@ function Card({ set }: { set: SetSummary }) {
   const again = () => client.invalidateQueries({ queryKey: ["sets"] });
   const act = (work: Promise<unknown>) => work.then(again).catch(tellError);
   const remove = () =>
-    act(
-      api.remove(set.id).then(() => tell(`"${set.name}" deleted.`, { undo: () => void act(api.restore(set.id)) })),
-    );
+    act(api.remove(set.id).then(() => tell(`"${set.name}" deleted.`, { undo: () => void act(api.restore(set.id)) })));
   const busy = set.run && (set.run.state === "running" || set.run.state === "queued") ? set.run : null;
   const item = "px-3 py-1.5 outline-none data-[highlighted]:bg-ink data-[highlighted]:text-leaf";
   return (
     <li data-set={set.id}>
       <button className="block w-full text-left" onClick={() => go(`/set/${set.id}`)} aria-label={`Open ${set.name}`}>
         {set.cover ? (
-          <img src={`/api/sets/${set.id}/cover?side=600&v=${set.cover}`} alt="" className="aspect-[3/2] w-full bg-[#777] object-cover" />
+          <img
+            src={`/api/sets/${set.id}/cover?side=600&v=${set.cover}`}
+            alt=""
+            className="aspect-[3/2] w-full bg-[#777] object-cover"
+          />
         ) : (
           <div className="flex aspect-[3/2] w-full items-center justify-center bg-[#b9b6af] text-faint">
             {busy ? "on its way" : set.run?.state === "failed" ? "could not be read" : "no plate yet"}

@@ -11,7 +11,8 @@ const entriesOf = (folder: FileSystemDirectoryEntry) =>
 
 async function walk(entry: FileSystemEntry): Promise<File[]> {
   if (entry.name.startsWith(".")) return [];
-  if (entry.isFile) return [await new Promise<File>((done, failed) => (entry as FileSystemFileEntry).file(done, failed))];
+  if (entry.isFile)
+    return [await new Promise<File>((done, failed) => (entry as FileSystemFileEntry).file(done, failed))];
   const inside = await entriesOf(entry as FileSystemDirectoryEntry);
   return (await Promise.all(inside.map(walk))).flat();
 }

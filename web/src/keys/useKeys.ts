@@ -90,7 +90,8 @@ export function useKeys(open: OpenSet, set: SetDetail | undefined) {
       // In a list of choices letters and arrows choose.
       if (e.ctrlKey || e.metaKey || e.altKey || target.closest("select")) return;
       // The brush while there is one, else the picture.
-      const larger = (by: 1 | -1) => (v.drawing === "brush" ? v.set({ brush: resized(v.brush, by) }) : camera.zoomBy(1.4 ** by));
+      const larger = (by: 1 | -1) =>
+        v.drawing === "brush" ? v.set({ brush: resized(v.brush, by) }) : camera.zoomBy(1.4 ** by);
       const far = e.shiftKey ? 400 : 40;
       const digit = /^\d$/.test(e.key) ? (Number(e.key) + 9) % 10 : null;
       const frame = set.frames.find((f) => f.id === shown());
@@ -104,8 +105,24 @@ export function useKeys(open: OpenSet, set: SetDetail | undefined) {
         a: () => v.set({ view: v.view.kind === "agreement" ? plate : agreement, flicking: false }),
         m: () => v.set({ byMethod: !v.byMethod }),
         // A frame that is shown is the one to take from.
-        l: () => v.set({ drawing: v.drawing === "loop" ? null : "loop", giving: false, taking: shown(), sheet: false, flicking: false, ...(shown() == null ? { view: plate } : {}) }),
-        g: () => v.set({ drawing: v.drawing === "brush" ? null : "brush", giving: v.drawing === "loop" && v.giving, taking: v.drawing === "brush" ? null : shown(), sheet: false, flicking: false, ...(shown() == null ? { view: plate } : {}) }),
+        l: () =>
+          v.set({
+            drawing: v.drawing === "loop" ? null : "loop",
+            giving: false,
+            taking: shown(),
+            sheet: false,
+            flicking: false,
+            ...(shown() == null ? { view: plate } : {}),
+          }),
+        g: () =>
+          v.set({
+            drawing: v.drawing === "brush" ? null : "brush",
+            giving: v.drawing === "loop" && v.giving,
+            taking: v.drawing === "brush" ? null : shown(),
+            sheet: false,
+            flicking: false,
+            ...(shown() == null ? { view: plate } : {}),
+          }),
         i: () => v.set({ light: next(v.light), sheet: false }),
         e: () => v.other && v.set({ compare: toggled(v.compare, "turns") }),
         y: () => v.set({ compare: v.other ? toggled(v.compare, "difference") : "difference", ...beside }),
@@ -115,7 +132,19 @@ export function useKeys(open: OpenSet, set: SetDetail | undefined) {
         r: () => v.set({ reach: !v.reach, sheet: false }),
         t: () => v.set({ compare: v.other ? toggled(v.compare, "through") : "through", ...beside }),
         n: () => void nextBest(open, set),
-        u: () => v.set(v.giving ? { drawing: null, giving: false } : { drawing: v.drawing === "brush" ? "brush" : "loop", giving: true, taking: null, sheet: false, flicking: false, view: plate }),
+        u: () =>
+          v.set(
+            v.giving
+              ? { drawing: null, giving: false }
+              : {
+                  drawing: v.drawing === "brush" ? "brush" : "loop",
+                  giving: true,
+                  taking: null,
+                  sheet: false,
+                  flicking: false,
+                  view: plate,
+                },
+          ),
         w: camera.whole,
         h: camera.hundred,
         "+": () => larger(1),
@@ -128,10 +157,31 @@ export function useKeys(open: OpenSet, set: SetDetail | undefined) {
         v: () => decide(null),
         x: () => {
           if (!frame?.joined || frame.reason) return;
-          void open.change(asideLabel(set.frames.indexOf(frame) + 1, frame.set_aside), setAside(set.recipe, [frame.id], !frame.set_aside));
+          void open.change(
+            asideLabel(set.frames.indexOf(frame) + 1, frame.set_aside),
+            setAside(set.recipe, [frame.id], !frame.set_aside),
+          );
         },
         s: () => v.set({ surround: surrounds[(surrounds.indexOf(v.surround) + 1) % surrounds.length] }),
-        escape: () => (v.drawing ? v.set({ drawing: null, taking: null, giving: false }) : v.moving ? v.set({ moving: false }) : v.set({ pinned: null, other: null, flicking: false, compare: "divide", sheet: false, hand: null, pairing: false, doubt: null, loop: null, peek: null, patch: null, view: plate })),
+        escape: () =>
+          v.drawing
+            ? v.set({ drawing: null, taking: null, giving: false })
+            : v.moving
+              ? v.set({ moving: false })
+              : v.set({
+                  pinned: null,
+                  other: null,
+                  flicking: false,
+                  compare: "divide",
+                  sheet: false,
+                  hand: null,
+                  pairing: false,
+                  doubt: null,
+                  loop: null,
+                  peek: null,
+                  patch: null,
+                  view: plate,
+                }),
         "?": () => v.set({ keysShown: true }),
         ...(inControls
           ? {}

@@ -1,7 +1,15 @@
 // The place under the pointer, as each frame saw it, side by side; with nothing pointed at, the frames whole.
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
-import { api, thumbnail, type Frame, type PatchInfo, type LookThrough, type Proposal, type SetDetail } from "../api/client";
+import {
+  api,
+  thumbnail,
+  type Frame,
+  type PatchInfo,
+  type LookThrough,
+  type Proposal,
+  type SetDetail,
+} from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { frameNumber, isLaid } from "../picture/names";
 import { useView } from "../state/store";
@@ -22,7 +30,8 @@ function useCropWidth(count: number) {
   useEffect(() => {
     const list = row.current;
     if (!list) return;
-    const fit = () => setWidth(Math.round(Math.min(140, Math.max(72, (list.clientWidth - 24) / Math.max(count, 1) - 6))));
+    const fit = () =>
+      setWidth(Math.round(Math.min(140, Math.max(72, (list.clientWidth - 24) / Math.max(count, 1) - 6))));
     fit();
     const watch = new ResizeObserver(fit);
     watch.observe(list);
@@ -42,10 +51,28 @@ function useLook(set: SetDetail, width: number): LookThrough | null {
   // At the picture's own scale, methods at 100 %; but a loop is shown whole.
   const box = loop && boxOf(loop);
   const own = byMethod ? 0 : Math.round(Math.log2(1 / Math.max(zoom, 0.01)));
-  const level = Math.max(0, own, box ? Math.ceil(Math.log2(Math.max((1.2 * box.width) / width, (1.2 * box.height) / HEIGHT))) : 0);
-  const spot = box && { spot_width: Math.max(4, Math.round(box.width / 2 ** level)), spot_height: Math.max(4, Math.round(box.height / 2 ** level)) };
+  const level = Math.max(
+    0,
+    own,
+    box ? Math.ceil(Math.log2(Math.max((1.2 * box.width) / width, (1.2 * box.height) / HEIGHT))) : 0,
+  );
+  const spot = box && {
+    spot_width: Math.max(4, Math.round(box.width / 2 ** level)),
+    spot_height: Math.max(4, Math.round(box.height / 2 ** level)),
+  };
   const tenth = (v: number) => Math.round(10 * v) / 10;
-  const query = place && ready ? JSON.stringify({ x: tenth(place.x), y: tenth(place.y), level, width, height: HEIGHT, methods: byMethod, ...spot }) : null;
+  const query =
+    place && ready
+      ? JSON.stringify({
+          x: tenth(place.x),
+          y: tenth(place.y),
+          level,
+          width,
+          height: HEIGHT,
+          methods: byMethod,
+          ...spot,
+        })
+      : null;
   const key = set.plate_key;
   useEffect(() => {
     const stop = new AbortController();
@@ -91,7 +118,10 @@ function useTold(set: SetDetail): PatchInfo | null {
 function useForesight(set: SetDetail) {
   const { loop, pinned, tries } = useView();
   const place = loop ?? pinned;
-  const now = place && set.plate_key != null && !set.draft && tries?.place !== JSON.stringify([set.id, place]) ? JSON.stringify([set.plate_key, place]) : null;
+  const now =
+    place && set.plate_key != null && !set.draft && tries?.place !== JSON.stringify([set.id, place])
+      ? JSON.stringify([set.plate_key, place])
+      : null;
   const rested = useLater(now, 400);
   const wanted = rested != null && rested === now;
   useEffect(() => {
@@ -105,7 +135,13 @@ export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
   const doubts = useDoubts(set);
   const { row, width } = useCropWidth(byMethod ? methods.length : set.frames.length);
   const look = useLook(set, width);
-  const shown = look && ((byMethod ? look.crops.length === methods.length : look.crops.length !== methods.length || set.frames.length === methods.length)) ? look : null;
+  const shown =
+    look &&
+    (byMethod
+      ? look.crops.length === methods.length
+      : look.crops.length !== methods.length || set.frames.length === methods.length)
+      ? look
+      : null;
   const crop = (f: Frame) => shown?.crops.find((c) => c.frame === f.id);
   const frames = set.frames.map((f, n) => ({ f, n }));
   if (clearest && shown && !byMethod) frames.sort((a, b) => (crop(b.f)?.share ?? -1) - (crop(a.f)?.share ?? -1));
@@ -119,8 +155,17 @@ export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
     } else void takePlace(open, set, frame);
   };
   useForesight(set);
-  const told = useTold(set) ?? (tries?.place === JSON.stringify([set.id, loop ?? pinned]) ? triedWords(set, tries) : null);
-  const draw = (how: "loop" | "brush", giving = false) => put({ drawing: how, giving, taking: giving ? null : shownFrame(view), sheet: false, flicking: false, ...(giving || shownFrame(view) == null ? { view: plate } : {}) });
+  const told =
+    useTold(set) ?? (tries?.place === JSON.stringify([set.id, loop ?? pinned]) ? triedWords(set, tries) : null);
+  const draw = (how: "loop" | "brush", giving = false) =>
+    put({
+      drawing: how,
+      giving,
+      taking: giving ? null : shownFrame(view),
+      sheet: false,
+      flicking: false,
+      ...(giving || shownFrame(view) == null ? { view: plate } : {}),
+    });
   const press = (f: Frame) => {
     if (kept && f.used) take(f.id);
     else put({ view: shownFrame(view) === f.id ? plate : frameView(f.id), flicking: false });
@@ -128,28 +173,79 @@ export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
   return (
     <section aria-label="Look-through" className="flex h-[150px] shrink-0 flex-col border-t border-rule bg-sheet">
       <div className="flex items-center gap-3 px-3 pt-1 text-sm whitespace-nowrap">
-        <span className="font-semibold">{byMethod ? "This place by every method" : shown ? "This place in every frame" : "Frames"}</span>
+        <span className="font-semibold">
+          {byMethod ? "This place by every method" : shown ? "This place in every frame" : "Frames"}
+        </span>
         <span className="truncate text-faint">
-          {shown?.origin && !byMethod && !told ? <span className="num mr-3 text-ink" data-testid="origin" title={originWords(set, shown.origin)}>{originWords(set, shown.origin)}</span> : null}
-          {told ? <span className={told.warns ? "text-persimmon" : "text-ink"} data-testid="told">{told.words}</span> : byMethod && loop ? "Press a method to lay the loop by it; Esc lets go" : byMethod ? "Press a method to combine the whole picture by it" : kept ? "Press a crop or its number to take the place from that frame; Esc lets go" : shown ? "Click the picture to keep the place" : "Point at the picture to look at one place in all of them"}
+          {shown?.origin && !byMethod && !told ? (
+            <span className="num mr-3 text-ink" data-testid="origin" title={originWords(set, shown.origin)}>
+              {originWords(set, shown.origin)}
+            </span>
+          ) : null}
+          {told ? (
+            <span className={told.warns ? "text-persimmon" : "text-ink"} data-testid="told">
+              {told.words}
+            </span>
+          ) : byMethod && loop ? (
+            "Press a method to lay the loop by it; Esc lets go"
+          ) : byMethod ? (
+            "Press a method to combine the whole picture by it"
+          ) : kept ? (
+            "Press a crop or its number to take the place from that frame; Esc lets go"
+          ) : shown ? (
+            "Click the picture to keep the place"
+          ) : (
+            "Point at the picture to look at one place in all of them"
+          )}
         </span>
         <span className="grow" />
-        <button className="px-2 disabled:opacity-45" disabled={!kept} title="Takes the place from the frame that most surely leaves it clear; again: from the next (N)" onClick={() => void nextBest(open, set)}>
+        <button
+          className="px-2 disabled:opacity-45"
+          disabled={!kept}
+          title="Takes the place from the frame that most surely leaves it clear; again: from the next (N)"
+          onClick={() => void nextBest(open, set)}
+        >
           {tries?.place === JSON.stringify([set.id, loop ?? pinned]) ? "Next best" : "Take the best"}
         </button>
-        <button className="px-2 aria-pressed:bg-ink aria-pressed:text-leaf" aria-pressed={drawing === "loop" && !giving} disabled={!set.canvas} onClick={() => draw("loop")}>
+        <button
+          className="px-2 aria-pressed:bg-ink aria-pressed:text-leaf"
+          aria-pressed={drawing === "loop" && !giving}
+          disabled={!set.canvas}
+          onClick={() => draw("loop")}
+        >
           Loop
         </button>
-        <button className="px-2 aria-pressed:bg-ink aria-pressed:text-leaf" aria-pressed={drawing === "brush" && !giving} disabled={!set.canvas} onClick={() => draw("brush")}>
+        <button
+          className="px-2 aria-pressed:bg-ink aria-pressed:text-leaf"
+          aria-pressed={drawing === "brush" && !giving}
+          disabled={!set.canvas}
+          onClick={() => draw("brush")}
+        >
           Brush
         </button>
-        <button className="px-2 aria-pressed:bg-ink aria-pressed:text-leaf" aria-pressed={giving} disabled={!set.canvas} title="Gives back what is drawn around or brushed over (U)" onClick={() => (giving ? put({ giving: false, drawing: null }) : draw(drawing === "brush" ? "brush" : "loop", true))}>
+        <button
+          className="px-2 aria-pressed:bg-ink aria-pressed:text-leaf"
+          aria-pressed={giving}
+          disabled={!set.canvas}
+          title="Gives back what is drawn around or brushed over (U)"
+          onClick={() =>
+            giving ? put({ giving: false, drawing: null }) : draw(drawing === "brush" ? "brush" : "loop", true)
+          }
+        >
           Give back
         </button>
-        <button className="px-2 aria-pressed:bg-ink aria-pressed:text-leaf" aria-pressed={clearest} onClick={() => put({ clearest: !clearest })}>
+        <button
+          className="px-2 aria-pressed:bg-ink aria-pressed:text-leaf"
+          aria-pressed={clearest}
+          onClick={() => put({ clearest: !clearest })}
+        >
           Clearest first
         </button>
-        <button className="px-2 aria-pressed:bg-ink aria-pressed:text-leaf" aria-pressed={byMethod} onClick={() => put({ byMethod: !byMethod })}>
+        <button
+          className="px-2 aria-pressed:bg-ink aria-pressed:text-leaf"
+          aria-pressed={byMethod}
+          onClick={() => put({ byMethod: !byMethod })}
+        >
           By method
         </button>
       </div>
@@ -157,7 +253,14 @@ export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
         {byMethod
           ? methods.map((m, k) => (
               <li key={m} className="shrink-0">
-                <button className="block text-left" disabled={!set.canvas} title={loop ? "Lays the loop by this method" : "Combines the whole picture by this method"} onClick={() => (loop ? takeLoop(open, set, loop, { method: m }) : open.change(`combine by ${m}`, { method: m }))}>
+                <button
+                  className="block text-left"
+                  disabled={!set.canvas}
+                  title={loop ? "Lays the loop by this method" : "Combines the whole picture by this method"}
+                  onClick={() =>
+                    loop ? takeLoop(open, set, loop, { method: m }) : open.change(`combine by ${m}`, { method: m })
+                  }
+                >
                   <Crop look={shown} width={width} at={k} outline={set.recipe.method === m ? "solid" : "none"} />
                   <span className={`text-sm ${set.recipe.method === m ? "font-semibold" : ""}`}>{methodTitle(m)}</span>
                 </button>
@@ -179,7 +282,8 @@ export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
                   onDrop={(e) => {
                     // One crop dropped on another: both on the picture, with the divider between them.
                     const other = e.dataTransfer.getData("text/evanu-view");
-                    if (other && other !== wordOf(frameView(f.id))) put({ view: viewOf(other), other: frameView(f.id), compare: "divide", flicking: false });
+                    if (other && other !== wordOf(frameView(f.id)))
+                      put({ view: viewOf(other), other: frameView(f.id), compare: "divide", flicking: false });
                   }}
                   onPointerEnter={() => kept && isLaid(f) && put({ peek: f.id })}
                   onPointerLeave={() => put({ peek: null })}
@@ -191,20 +295,40 @@ export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
                     onClick={() => press(f)}
                   >
                     {at >= 0 && shown ? (
-                      <Crop look={shown} width={width} at={at} outline={agrees == null ? "none" : agrees ? "solid" : "dashed"} />
+                      <Crop
+                        look={shown}
+                        width={width}
+                        at={at}
+                        outline={agrees == null ? "none" : agrees ? "solid" : "dashed"}
+                      />
                     ) : f.state === "ready" ? (
-                      <img src={thumbnail(set, f.id, 200)} alt="" style={{ width, height: HEIGHT }} className="object-cover" />
+                      <img
+                        src={thumbnail(set, f.id, 200)}
+                        alt=""
+                        style={{ width, height: HEIGHT }}
+                        className="object-cover"
+                      />
                     ) : (
-                      <div style={{ width, height: HEIGHT }} className={f.state === "failed" ? "bg-rule" : "skeleton"} />
+                      <div
+                        style={{ width, height: HEIGHT }}
+                        className={f.state === "failed" ? "bg-rule" : "skeleton"}
+                      />
                     )}
                     <span className={`num ${shownFrame(view) === f.id ? "bg-ink text-leaf" : ""}`}>
-                      {n + 1} {f.state === "failed" ? "unreadable" : width < 100 && f.time ? clock(f.time).slice(3) : clock(f.time)}
+                      {n + 1}{" "}
+                      {f.state === "failed"
+                        ? "unreadable"
+                        : width < 100 && f.time
+                          ? clock(f.time).slice(3)
+                          : clock(f.time)}
                     </span>
                   </button>
                   {f.joined && (
                     <button
                       className="absolute top-1 right-1 bg-leaf px-1.5 text-[13px] opacity-0 group-hover:opacity-100 focus:opacity-100"
-                      onClick={() => open.change(asideLabel(n + 1, f.set_aside), setAside(set.recipe, [f.id], !f.set_aside))}
+                      onClick={() =>
+                        open.change(asideLabel(n + 1, f.set_aside), setAside(set.recipe, [f.id], !f.set_aside))
+                      }
                     >
                       {f.set_aside ? "Bring back" : "Set aside"}
                     </button>
@@ -220,7 +344,12 @@ export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
 /** Which of the proposed frames the place was taken from, and what that does. */
 function triedWords(set: SetDetail, { list, at }: { list: Proposal[]; at: number }): PatchInfo | null {
   const tried = list[at];
-  return tried ? { ...tried.told, words: `Frame ${frameNumber(set, tried.frame)}, ${at + 1} of ${list.length}: ${lower(tried.told.words)}` } : null;
+  return tried
+    ? {
+        ...tried.told,
+        words: `Frame ${frameNumber(set, tried.frame)}, ${at + 1} of ${list.length}: ${lower(tried.told.words)}`,
+      }
+    : null;
 }
 
 const lower = (words: string) => words.charAt(0).toLowerCase() + words.slice(1);
@@ -238,17 +367,43 @@ function originWords(set: SetDetail, origin: NonNullable<LookThrough["origin"]>)
   }
   // Said the shorter way.
   const others = set.frames.map((_, k) => k + 1).filter((n) => !numbers.includes(n));
-  const which = !others.length ? "from all frames" : others.length <= 3 && others.length < numbers.length ? `all but ${others.join(", ")}` : `from frames ${numbers.join(", ")}`;
+  const which = !others.length
+    ? "from all frames"
+    : others.length <= 3 && others.length < numbers.length
+      ? `all but ${others.join(", ")}`
+      : `from frames ${numbers.join(", ")}`;
   return `${origin.agree} of ${origin.moments} moments, ${which}`;
 }
 
-function Crop({ look, width, at, outline }: { look: LookThrough | null; width: number; at: number; outline: "solid" | "dashed" | "none" }) {
-  const border = { solid: "border-2 border-solid border-verdigris", dashed: "border-2 border-dashed border-persimmon", none: "border-2 border-transparent" }[outline];
+function Crop({
+  look,
+  width,
+  at,
+  outline,
+}: {
+  look: LookThrough | null;
+  width: number;
+  at: number;
+  outline: "solid" | "dashed" | "none";
+}) {
+  const border = {
+    solid: "border-2 border-solid border-verdigris",
+    dashed: "border-2 border-dashed border-persimmon",
+    none: "border-2 border-transparent",
+  }[outline];
   return (
     <div className={`box-border ${border}`} style={{ width, height: HEIGHT }}>
       <div
         className={`h-full w-full ${look ? "" : "bg-rule"}`}
-        style={look ? { backgroundImage: `url(${look.strip})`, backgroundPosition: `${-at * look.width - 2}px -2px`, backgroundRepeat: "no-repeat" } : undefined}
+        style={
+          look
+            ? {
+                backgroundImage: `url(${look.strip})`,
+                backgroundPosition: `${-at * look.width - 2}px -2px`,
+                backgroundRepeat: "no-repeat",
+              }
+            : undefined
+        }
       />
     </div>
   );

@@ -11,4 +11,7 @@ interface Lasting {
   clearest: boolean;
 }
 
-export const lookThrough: { fresh: Fresh; lasting: Lasting } = { fresh: { byMethod: false, peek: null }, lasting: { clearest: false } };
+export const lookThrough: { fresh: Fresh; lasting: Lasting } = {
+  fresh: { byMethod: false, peek: null },
+  lasting: { clearest: false },
+};

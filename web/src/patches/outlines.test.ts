@@ -1,7 +1,12 @@
 import { expect, test } from "vitest";
 import { inside, meet } from "./outlines";
 
-const box = (x: number, y: number, w: number, h: number) => [{ x, y }, { x: x + w, y }, { x: x + w, y: y + h }, { x, y: y + h }];
+const box = (x: number, y: number, w: number, h: number) => [
+  { x, y },
+  { x: x + w, y },
+  { x: x + w, y: y + h },
+  { x, y: y + h },
+];
 
 test("a place lies within an outline or not, also in a notch", () => {
   const notched = [...box(0, 0, 10, 10), { x: 5, y: 5 }];

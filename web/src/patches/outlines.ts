@@ -17,7 +17,7 @@ export function meet(a: Point[], b: Point[]): boolean {
   return sides(a).some(([p, q]) => sides(b).some(([r, s]) => crossed(p, q, r, s)));
 }
 
-const sides = (outline: Point[]) => outline.map((p, k) => [p, outline[(k + 1) % outline.length] as Point] as const);
+const sides = (outline: Point[]) => outline.map((p, k) => [p, outline[(k + 1) % outline.length]] as const);
 
 function crossed(p: Point, q: Point, r: Point, s: Point): boolean {
   const side = (a: Point, b: Point, c: Point) => Math.sign((b.x - a.x) * (c.y - a.y) - (b.y - a.y) * (c.x - a.x));

@@ -2,13 +2,32 @@ import { expect, test } from "vitest";
 import type { Patch, SetDetail } from "../api/client";
 import { begun, boxOf, frameOf, laid, softness, sourceWords } from "./patches";
 
-const outline = [{ x: 10, y: 20 }, { x: 40, y: 20 }, { x: 30, y: 60 }];
-const lift = (source: Patch["source"]): Patch => ({ on: 0, outline, source, feather: 2, snap_to_edges: false, optimal_seam: true, exclude_introduced: false, tone: true, grain: true, strength: 1, disabled: false });
+const outline = [
+  { x: 10, y: 20 },
+  { x: 40, y: 20 },
+  { x: 30, y: 60 },
+];
+const lift = (source: Patch["source"]): Patch => ({
+  on: 0,
+  outline,
+  source,
+  feather: 2,
+  snap_to_edges: false,
+  optimal_seam: true,
+  exclude_introduced: false,
+  tone: true,
+  grain: true,
+  strength: 1,
+  disabled: false,
+});
 
 test("the same outline is drawn once, with the source chosen last", () => {
   const first = laid([], lift({ frame: 3 }));
   expect(first).toHaveLength(1);
-  const second = laid(first.map((l) => ({ ...l, disabled: true, feather: 9 })), lift({ frame: 5 }));
+  const second = laid(
+    first.map((l) => ({ ...l, disabled: true, feather: 9 })),
+    lift({ frame: 5 }),
+  );
   expect(second).toEqual([{ ...lift({ frame: 5 }), feather: 9 }]);
   const elsewhere = { ...lift({ frame: 1 }), outline: outline.slice(0, 3).map((p) => ({ x: p.x + 1, y: p.y })) };
   expect(laid(second, elsewhere)).toHaveLength(2);
@@ -19,7 +38,11 @@ test("sources are named as frames are shown", () => {
   expect(sourceWords(set, { frame: 0 })).toBe("Frame 2");
   expect(sourceWords(set, { highlight_suppressed: 2 })).toBe("Frame 1 without highlights");
   expect(sourceWords(set, { method: "mean" })).toBe("Mean");
-  expect([frameOf({ frame: 4 }), frameOf({ highlight_suppressed: 1 }), frameOf({ method: "mean" })]).toEqual([4, 1, null]);
+  expect([frameOf({ frame: 4 }), frameOf({ highlight_suppressed: 1 }), frameOf({ method: "mean" })]).toEqual([
+    4,
+    1,
+    null,
+  ]);
 });
 
 test("from a frame the border is found and the tone matched, by a method it is as drawn", () => {

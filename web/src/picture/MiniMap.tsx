@@ -16,7 +16,8 @@ export function MiniMap({ set, bounds, width, height }: Props) {
   const { zoom, hand } = useView();
   const key = useLater(set.plate_key);
   const box = useRef<HTMLDivElement>(null);
-  const all = bounds.x <= 1 && bounds.y <= 1 && bounds.x + bounds.width >= width - 1 && bounds.y + bounds.height >= height - 1;
+  const all =
+    bounds.x <= 1 && bounds.y <= 1 && bounds.x + bounds.width >= width - 1 && bounds.y + bounds.height >= height - 1;
   if (all || hand !== null || !width || !set.plate_key) return null;
   const part = (v: number, of: number) => `${Math.min(100, Math.max(0, (v / of) * 100))}%`;
   const goTo = (e: React.PointerEvent) => {
@@ -40,7 +41,12 @@ export function MiniMap({ set, bounds, width, height }: Props) {
       }}
       onPointerMove={goTo}
     >
-      <img src={`/api/sets/${set.id}/cover?side=320&v=${key ?? set.plate_key}`} alt="" draggable={false} className="h-full w-full opacity-80" />
+      <img
+        src={`/api/sets/${set.id}/cover?side=320&v=${key ?? set.plate_key}`}
+        alt=""
+        draggable={false}
+        className="h-full w-full opacity-80"
+      />
       <div
         className="absolute border-2 border-white outline outline-1 outline-black"
         style={{

@@ -21,7 +21,8 @@ interface Props {
   placeAt: (clientX: number, clientY: number, anywhere?: boolean) => Point | null;
 }
 
-const path = (points: number[][]) => points.map((p, k) => `${k ? "L" : "M"}${(p[0] ?? 0).toFixed(1)} ${(p[1] ?? 0).toFixed(1)}`).join("") + "Z";
+const path = (points: number[][]) =>
+  points.map((p, k) => `${k ? "L" : "M"}${(p[0] ?? 0).toFixed(1)} ${(p[1] ?? 0).toFixed(1)}`).join("") + "Z";
 
 export function Overlay({ open, set, bounds, placeAt }: Props) {
   const { reach, rests, drawing, view, loop, evidence: hatched } = useView();
@@ -30,7 +31,12 @@ export function Overlay({ open, set, bounds, placeAt }: Props) {
   const size = bounds.width / 900;
   return (
     <>
-      <svg viewBox={box} preserveAspectRatio="none" className="pointer-events-none absolute inset-0 h-full w-full" aria-hidden>
+      <svg
+        viewBox={box}
+        preserveAspectRatio="none"
+        className="pointer-events-none absolute inset-0 h-full w-full"
+        aria-hidden
+      >
         {reach && <Reach set={set} size={size} />}
         {rests && frame != null && <Rests set={set} frame={frame} size={size} />}
         {hatched && <Hatched set={set} size={size} />}
@@ -78,10 +84,16 @@ function Reach({ set, size }: { set: SetDetail; size: number }) {
   return (
     <g data-testid="reach">
       {used.map((f, k) => {
-        const turn = 20 + (k * 137) % 140;
+        const turn = 20 + ((k * 137) % 140);
         return (
           <g key={f.id}>
-            <pattern id={`hatch-${f.id}`} patternUnits="userSpaceOnUse" width={9 * size} height={9 * size} patternTransform={`rotate(${turn})`}>
+            <pattern
+              id={`hatch-${f.id}`}
+              patternUnits="userSpaceOnUse"
+              width={9 * size}
+              height={9 * size}
+              patternTransform={`rotate(${turn})`}
+            >
               <line x1={0} x2={0} y1={0} y2={9 * size} stroke="#262522" strokeWidth={1.6 * size} strokeOpacity={0.7} />
             </pattern>
             <path d={whole + path(f.outline)} fillRule="evenodd" fill={`url(#hatch-${f.id})`} />
@@ -112,10 +124,28 @@ function Rests({ set, frame, size }: { set: SetDetail; frame: number; size: numb
   return (
     <g data-testid="rests">
       {fit.points.map((p, k) => (
-        <rect key={k} x={(p[0] ?? 0) - r} y={(p[1] ?? 0) - r} width={2 * r} height={2 * r} fill="none" stroke="white" strokeWidth={2.6 * size} />
+        <rect
+          key={k}
+          x={(p[0] ?? 0) - r}
+          y={(p[1] ?? 0) - r}
+          width={2 * r}
+          height={2 * r}
+          fill="none"
+          stroke="white"
+          strokeWidth={2.6 * size}
+        />
       ))}
       {fit.points.map((p, k) => (
-        <rect key={k} x={(p[0] ?? 0) - r} y={(p[1] ?? 0) - r} width={2 * r} height={2 * r} fill="none" stroke="var(--color-verdigris)" strokeWidth={1.4 * size} />
+        <rect
+          key={k}
+          x={(p[0] ?? 0) - r}
+          y={(p[1] ?? 0) - r}
+          width={2 * r}
+          height={2 * r}
+          fill="none"
+          stroke="var(--color-verdigris)"
+          strokeWidth={1.4 * size}
+        />
       ))}
       {fit.refused.map((p, k) => (
         <path
@@ -126,7 +156,16 @@ function Rests({ set, frame, size }: { set: SetDetail; frame: number; size: numb
           strokeDasharray={`${2.5 * size} ${1.5 * size}`}
         />
       ))}
-      {fit.worst && <circle cx={fit.worst[0]} cy={fit.worst[1]} r={12 * size} fill="none" stroke="var(--color-persimmon)" strokeWidth={2 * size} />}
+      {fit.worst && (
+        <circle
+          cx={fit.worst[0]}
+          cy={fit.worst[1]}
+          r={12 * size}
+          fill="none"
+          stroke="var(--color-persimmon)"
+          strokeWidth={2 * size}
+        />
+      )}
     </g>
   );
 }
@@ -142,14 +181,41 @@ function Hatched({ set, size }: { set: SetDetail; size: number }) {
     <g data-testid="evidence">
       {kinds.map((kind) => (
         <g key={kind}>
-          <pattern id={`evidence-${kind}`} patternUnits="userSpaceOnUse" width={7 * size} height={7 * size} patternTransform={`rotate(${kind === "few" ? 45 : -45})`}>
+          <pattern
+            id={`evidence-${kind}`}
+            patternUnits="userSpaceOnUse"
+            width={7 * size}
+            height={7 * size}
+            patternTransform={`rotate(${kind === "few" ? 45 : -45})`}
+          >
             <line x1={0} x2={0} y1={0} y2={7 * size} stroke="#262522" strokeWidth={2.4 * size} strokeOpacity={0.55} />
-            <line x1={0} x2={0} y1={0} y2={7 * size} stroke={kind === "few" ? "#f4f1ea" : "var(--color-persimmon)"} strokeWidth={1.3 * size} />
+            <line
+              x1={0}
+              x2={0}
+              y1={0}
+              y2={7 * size}
+              stroke={kind === "few" ? "#f4f1ea" : "var(--color-persimmon)"}
+              strokeWidth={1.3 * size}
+            />
           </pattern>
           <mask id={`where-${kind}`} maskUnits="userSpaceOnUse" x={0} y={0} width={canvas.width} height={canvas.height}>
-            <image href={evidence(set.id, set.plate_key ?? "", kind)} x={-canvas.x} y={-canvas.y} width={wide} height={high} preserveAspectRatio="none" />
+            <image
+              href={evidence(set.id, set.plate_key ?? "", kind)}
+              x={-canvas.x}
+              y={-canvas.y}
+              width={wide}
+              height={high}
+              preserveAspectRatio="none"
+            />
           </mask>
-          <rect x={0} y={0} width={canvas.width} height={canvas.height} fill={`url(#evidence-${kind})`} mask={`url(#where-${kind})`} />
+          <rect
+            x={0}
+            y={0}
+            width={canvas.width}
+            height={canvas.height}
+            fill={`url(#evidence-${kind})`}
+            mask={`url(#where-${kind})`}
+          />
         </g>
       ))}
     </g>
@@ -160,7 +226,13 @@ function Outline({ d, size, stroke, dashed }: { d: string; size: number; stroke:
   return (
     <>
       <path d={d} fill="none" stroke="white" strokeWidth={3.2 * size} />
-      <path d={d} fill="none" stroke={stroke} strokeWidth={1.8 * size} strokeDasharray={dashed ? `${6 * size} ${4 * size}` : undefined} />
+      <path
+        d={d}
+        fill="none"
+        stroke={stroke}
+        strokeWidth={1.8 * size}
+        strokeDasharray={dashed ? `${6 * size} ${4 * size}` : undefined}
+      />
     </>
   );
 }
@@ -176,11 +248,25 @@ function Lifts({ set, size }: { set: SetDetail; size: number }) {
   const found = (lift.optimal_seam || lift.transform) && told?.border.length ? told.border : null;
   return (
     <g data-testid="lift-outline">
-      {found && lift.on === set.reference && <path d={placed(lift.outline)} fill="none" stroke="white" strokeOpacity={0.75} strokeWidth={1.2 * size} strokeDasharray={`${2 * size} ${4 * size}`} />}
+      {found && lift.on === set.reference && (
+        <path
+          d={placed(lift.outline)}
+          fill="none"
+          stroke="white"
+          strokeOpacity={0.75}
+          strokeWidth={1.2 * size}
+          strokeDasharray={`${2 * size} ${4 * size}`}
+        />
+      )}
       {(found ?? [lift.outline]).map((outline, k) => (
         <Outline key={k} d={placed(outline)} size={size} stroke="var(--color-verdigris)" dashed={lift.disabled} />
       ))}
-      {lift.optimal_seam && told && told.takes > 0 && told.brings.map((outline, k) => <Outline key={k} d={placed(outline)} size={size} stroke="var(--color-persimmon)" dashed />)}
+      {lift.optimal_seam &&
+        told &&
+        told.takes > 0 &&
+        told.brings.map((outline, k) => (
+          <Outline key={k} d={placed(outline)} size={size} stroke="var(--color-persimmon)" dashed />
+        ))}
     </g>
   );
 }
@@ -195,7 +281,17 @@ function Seams({ set, size }: { set: SetDetail; size: number }) {
   return (
     <g data-testid="seams">
       {seams?.map(({ place }, k) => {
-        const d = path([[0, 0], [1, 0], [1, 1], [0, 1]].map(([x = 0, y = 0]) => [place.x - canvas.x - gap + x * (place.width + 2 * gap), place.y - canvas.y - gap + y * (place.height + 2 * gap)]));
+        const d = path(
+          [
+            [0, 0],
+            [1, 0],
+            [1, 1],
+            [0, 1],
+          ].map(([x = 0, y = 0]) => [
+            place.x - canvas.x - gap + x * (place.width + 2 * gap),
+            place.y - canvas.y - gap + y * (place.height + 2 * gap),
+          ]),
+        );
         return <Outline key={k} d={d} size={size} stroke="var(--color-persimmon)" dashed />;
       })}
     </g>
@@ -210,7 +306,15 @@ function Keeps({ set, size }: { set: SetDetail; size: number }) {
   return (
     <g data-testid="keeps">
       {set.recipe.protected.map((k, i) =>
-        k.on === set.reference && (keep == null || keep === i) ? <Outline key={i} d={path(k.outline.map((p) => [p.x - canvas.x, p.y - canvas.y]))} size={size} stroke="var(--color-ink)" dashed={false} /> : null,
+        k.on === set.reference && (keep == null || keep === i) ? (
+          <Outline
+            key={i}
+            d={path(k.outline.map((p) => [p.x - canvas.x, p.y - canvas.y]))}
+            size={size}
+            stroke="var(--color-ink)"
+            dashed={false}
+          />
+        ) : null,
       )}
     </g>
   );
@@ -229,7 +333,13 @@ function Areas({ set, size }: { set: SetDetail; size: number }) {
         return (
           <g key={k} data-testid={`area-${a.guide}`}>
             <path d={d} fill="none" stroke="white" strokeWidth={3.4 * size} />
-            <path d={d} fill="none" stroke={`var(--color-${ignore ? "persimmon" : "verdigris"})`} strokeWidth={1.8 * size} strokeDasharray={ignore ? `${6 * size} ${4 * size}` : undefined} />
+            <path
+              d={d}
+              fill="none"
+              stroke={`var(--color-${ignore ? "persimmon" : "verdigris"})`}
+              strokeWidth={1.8 * size}
+              strokeDasharray={ignore ? `${6 * size} ${4 * size}` : undefined}
+            />
           </g>
         );
       })}
@@ -238,7 +348,19 @@ function Areas({ set, size }: { set: SetDetail; size: number }) {
 }
 
 /** A loop drawn with the pointer becomes an area, or the place that is looked at. */
-function Drawing({ open, set, box, size, placeAt }: { open: OpenSet; set: SetDetail; box: string; size: number; placeAt: Props["placeAt"] }) {
+function Drawing({
+  open,
+  set,
+  box,
+  size,
+  placeAt,
+}: {
+  open: OpenSet;
+  set: SetDetail;
+  box: string;
+  size: number;
+  placeAt: Props["placeAt"];
+}) {
   const { view, drawing, giving, taking, brush, zoom, set: put } = useView();
   const [loop, setLoop] = useState<Dab[]>([]);
   const [at, setAt] = useState<Point | null>(null);
@@ -248,7 +370,11 @@ function Drawing({ open, set, box, size, placeAt }: { open: OpenSet; set: SetDet
   const brushing = drawing === "brush";
   // As large in the picture as on the screen.
   const radius = brush / (zoom / window.devicePixelRatio || 1);
-  const what = giving ? "what to give back" : taking == null ? "the place" : `what to take from frame ${frameNumber(set, taking)}`;
+  const what = giving
+    ? "what to give back"
+    : taking == null
+      ? "the place"
+      : `what to take from frame ${frameNumber(set, taking)}`;
   const add = (e: React.PointerEvent) => {
     const p = placeAt(e.clientX, e.clientY, true);
     if (p) setLoop((now) => [...now, { ...p, r: pressed(radius, e) }]);
@@ -272,23 +398,33 @@ function Drawing({ open, set, box, size, placeAt }: { open: OpenSet; set: SetDet
           const own = turn.current;
           // What was drawn goes in the moment in which the picture has it.
           const shown = () => turn.current === own && flushSync(() => setLoop([]));
-          void takeLoop(open, set, outline.map((p) => ({ x: p.x - canvas.x, y: p.y - canvas.y })), { frame: taking }, { back: view, shown }).then(() => {
+          void takeLoop(
+            open,
+            set,
+            outline.map((p) => ({ x: p.x - canvas.x, y: p.y - canvas.y })),
+            { frame: taking },
+            { back: view, shown },
+          ).then(() => {
             // Also when it could not be laid.
             if (isSame(useView.getState().view, view)) put({ view: plate });
             shown();
           });
           return brushing || put({ drawing: null, taking: null });
         }
-        put({ drawing: null, loop: outline.map((p) => ({ x: p.x - canvas.x, y: p.y - canvas.y })), pinned: { x: x - canvas.x + width / 2, y: y - canvas.y + height / 2 } });
+        put({
+          drawing: null,
+          loop: outline.map((p) => ({ x: p.x - canvas.x, y: p.y - canvas.y })),
+          pinned: { x: x - canvas.x + width / 2, y: y - canvas.y + height / 2 },
+        });
         return setLoop([]);
       }
       if (drawing === "keep") {
-        open.change("keep an area", { protected: [...set.recipe.protected, { on: set.reference, outline }] });
+        void open.change("keep an area", { protected: [...set.recipe.protected, { on: set.reference, outline }] });
         put({ drawing: null });
         return setLoop([]);
       }
       const label = drawing === "ignore" ? "let an area not lead the alignment" : "let only an area lead the alignment";
-      open.change(label, { areas: [...set.recipe.areas, { on: set.reference, guide: drawing, outline }] });
+      void open.change(label, { areas: [...set.recipe.areas, { on: set.reference, guide: drawing, outline }] });
       put({ drawing: null });
     }
     setLoop([]);
@@ -322,11 +458,31 @@ function Drawing({ open, set, box, size, placeAt }: { open: OpenSet; set: SetDet
       }}
     >
       <div className="absolute top-2 left-1/2 -translate-x-1/2 bg-leaf px-3 py-1 text-sm">
-        {{ ignore: "Draw around what must not lead the alignment", fit: "Draw around what must fit", keep: "Draw around what nothing may change", loop: `Draw around ${what}`, brush: `Brush over ${what}; wheel, + and − change the size` }[drawing ?? "loop"]}; Esc leaves
+        {
+          {
+            ignore: "Draw around what must not lead the alignment",
+            fit: "Draw around what must fit",
+            keep: "Draw around what nothing may change",
+            loop: `Draw around ${what}`,
+            brush: `Brush over ${what}; wheel, + and − change the size`,
+          }[drawing ?? "loop"]
+        }
+        ; Esc leaves
       </div>
       <svg viewBox={box} preserveAspectRatio="none" className="h-full w-full">
-        {loop.length > 1 && !brushing && <path d={path(loop.map((p) => [p.x, p.y]))} fill="none" stroke="white" strokeWidth={2.5 * size} />}
-        {loop.length > 0 && brushing && <path data-testid="stroke" d={path(outlineOf(loop).map((p) => [p.x, p.y]))} fill="white" fillOpacity={0.35} stroke="white" strokeWidth={1.2 * size} />}
+        {loop.length > 1 && !brushing && (
+          <path d={path(loop.map((p) => [p.x, p.y]))} fill="none" stroke="white" strokeWidth={2.5 * size} />
+        )}
+        {loop.length > 0 && brushing && (
+          <path
+            data-testid="stroke"
+            d={path(outlineOf(loop).map((p) => [p.x, p.y]))}
+            fill="white"
+            fillOpacity={0.35}
+            stroke="white"
+            strokeWidth={1.2 * size}
+          />
+        )}
         {brushing && at && (
           <g data-testid="ring">
             <circle cx={at.x} cy={at.y} r={radius} fill="none" stroke="black" strokeWidth={2.4 * size} />

@@ -45,12 +45,29 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
   // An answer that the picture shows before the page does: what is done once it shows it, and what draws the page.
   const coming = useRef<{ shown?: () => void; draw: () => void } | null>(null);
   const [bounds, setBounds] = useState({ x: 0, y: 0, width: 1, height: 1 });
-  const { view, other: wanted, divider, holding, surround, pinned, compare, states, hand, pairing, loop, peek, doubt, light, set: put } = useView();
+  const {
+    view,
+    other: wanted,
+    divider,
+    holding,
+    surround,
+    pinned,
+    compare,
+    states,
+    hand,
+    pairing,
+    loop,
+    peek,
+    doubt,
+    light,
+    set: put,
+  } = useView();
   const [second, setSecond] = useState(false);
   const canvas = set.canvas;
   // A state that covers another area cannot be laid beside this one.
   const state = wanted?.kind === "state" ? states[wanted.seq] : undefined;
-  const other = wanted?.kind === "state" && (state?.width !== canvas?.width || state?.height !== canvas?.height) ? null : wanted;
+  const other =
+    wanted?.kind === "state" && (state?.width !== canvas?.width || state?.height !== canvas?.height) ? null : wanted;
   const width = canvas?.width ?? 0;
   const height = canvas?.height ?? 0;
 
@@ -96,7 +113,11 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
       const image = viewer.world.getItemAt(0);
       if (!image) return;
       const b = image.viewportToImageRectangle(viewer.viewport.getBounds(true));
-      setBounds((now) => (now.x === b.x && now.y === b.y && now.width === b.width && now.height === b.height ? now : { x: b.x, y: b.y, width: b.width, height: b.height }));
+      setBounds((now) =>
+        now.x === b.x && now.y === b.y && now.width === b.width && now.height === b.height
+          ? now
+          : { x: b.x, y: b.y, width: b.width, height: b.height },
+      );
       const zoom = image.viewportToImageZoom(viewer.viewport.getZoom(true)) * window.devicePixelRatio;
       // Whole pixels are shown as such once they are larger than the screen's.
       viewer.drawer.setImageSmoothingEnabled(zoom < 1.99);
@@ -125,7 +146,11 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
       };
       coming.current = answer;
       const late = setTimeout(answer.draw, FIRST);
-      const first = (view.kind === "plate" || isSame(view, back ?? null)) && keys && !next.draft && slots.current?.base.show(grid, next.plate_key ?? "", "plate", keys, kinOf(named.current, next));
+      const first =
+        (view.kind === "plate" || isSame(view, back ?? null)) &&
+        keys &&
+        !next.draft &&
+        slots.current?.base.show(grid, next.plate_key ?? "", "plate", keys, kinOf(named.current, next));
       if (!first) answer.draw();
     };
     looking.settle = () => coming.current?.draw();
@@ -135,7 +160,10 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
       if (image) viewer.viewport.zoomTo(image.imageToViewportZoom(1 / window.devicePixelRatio));
     };
     camera.zoomBy = (factor) => void viewer.viewport.zoomBy(factor).applyConstraints();
-    camera.panBy = (dx, dy) => void viewer.viewport.panBy(viewer.viewport.deltaPointsFromPixels(new OpenSeadragon.Point(dx, dy))).applyConstraints();
+    camera.panBy = (dx, dy) =>
+      void viewer.viewport
+        .panBy(viewer.viewport.deltaPointsFromPixels(new OpenSeadragon.Point(dx, dy)))
+        .applyConstraints();
     camera.show = (place) => {
       const image = viewer.world.getItemAt(0);
       if (!image) return;
@@ -177,12 +205,18 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
   const grid = gridOf(set);
   // Only the set's own plate is known by its parts.
   const names = set.tile_names;
-  const tiles = (of: View): Keys | undefined => (names && of.kind === "bare" ? () => names.bare : isSame(of, plate) || isSame(of, agreement) ? plateKeys(set) : undefined);
+  const tiles = (of: View): Keys | undefined =>
+    names && of.kind === "bare"
+      ? () => names.bare
+      : isSame(of, plate) || isSame(of, agreement)
+        ? plateKeys(set)
+        : undefined;
   useEffect(() => {
     if (set.tile_names) named.current = set;
     const s = slots.current;
     if (!s) return;
-    const show = (slot: Slot, of: View | null, own?: Keys) => slot.show(of && grid, of ? key(of) : "", of ? tileName(of, set) : "", own);
+    const show = (slot: Slot, of: View | null, own?: Keys) =>
+      slot.show(of && grid, of ? key(of) : "", of ? tileName(of, set) : "", own);
     // The page may be behind the picture.
     if (!coming.current) show(s.base, view, tiles(view));
     show(s.other, other, other ? tiles(other) : undefined);
@@ -211,7 +245,12 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
     return anywhere || (p.x >= 0 && p.y >= 0 && p.x < width && p.y < height) ? { x: p.x, y: p.y } : null;
   };
   const pressed = useRef<{ x: number; y: number } | null>(null);
-  const mark = pinned && !loop && doubt === null && { left: ((pinned.x - bounds.x) / bounds.width) * 100, top: ((pinned.y - bounds.y) / bounds.height) * 100 };
+  const mark = pinned &&
+    !loop &&
+    doubt === null && {
+      left: ((pinned.x - bounds.x) / bounds.width) * 100,
+      top: ((pinned.y - bounds.y) / bounds.height) * 100,
+    };
 
   return (
     <div
@@ -227,11 +266,19 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
         const p = pressed.current;
         pressed.current = null;
         // A click, not a drag, keeps the place in the look-through.
-        if (p && Math.hypot(e.clientX - p.x, e.clientY - p.y) < 4 && !(e.target as Element).closest("[data-own]")) put({ pinned: placeAt(e.clientX, e.clientY), loop: null, doubt: null });
+        if (p && Math.hypot(e.clientX - p.x, e.clientY - p.y) < 4 && !(e.target as Element).closest("[data-own]"))
+          put({ pinned: placeAt(e.clientX, e.clientY), loop: null, doubt: null });
       }}
     >
       <LightFilters />
-      <div ref={box} className="absolute inset-0" style={{ filter: other && compare === "difference" && !holding ? `brightness(${DIFFERENCE})` : filterOf(light) }} data-light={light} />
+      <div
+        ref={box}
+        className="absolute inset-0"
+        style={{
+          filter: other && compare === "difference" && !holding ? `brightness(${DIFFERENCE})` : filterOf(light),
+        }}
+        data-light={light}
+      />
       <Overlay open={open} set={set} bounds={bounds} placeAt={placeAt} />
       {mark && (
         <div className="pointer-events-none absolute" style={{ left: `${mark.left}%`, top: `${mark.top}%` }}>
@@ -256,7 +303,11 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
 }
 
 function Tag({ text, right }: { text: string; right?: boolean }) {
-  return <div className={`pointer-events-none absolute top-2 bg-leaf px-2 py-0.5 text-sm ${right ? "right-2" : "left-2"}`}>{text}</div>;
+  return (
+    <div className={`pointer-events-none absolute top-2 bg-leaf px-2 py-0.5 text-sm ${right ? "right-2" : "left-2"}`}>
+      {text}
+    </div>
+  );
 }
 
 /** Shows a part of an image. Whatever is set has everything drawn again, so it is set only when it is another. */
@@ -282,16 +333,22 @@ function clip(viewer: OpenSeadragon.Viewer, slots: Slots | null, second = true) 
   if (peek && (loop || pinned)) {
     // The frame that is pointed at shows in place: in the loop's box, or as much around the place as a crop does.
     const size = 132 / (useView.getState().zoom / window.devicePixelRatio || 1);
-    const box = loop ? boxOf(loop) : { x: (pinned?.x ?? 0) - size / 2, y: (pinned?.y ?? 0) - size / 3, width: size, height: (2 * size) / 3 };
+    const box = loop
+      ? boxOf(loop)
+      : { x: (pinned?.x ?? 0) - size / 2, y: (pinned?.y ?? 0) - size / 3, width: size, height: (2 * size) / 3 };
     cut(peek, new OpenSeadragon.Rect(box.x, box.y, box.width, box.height));
     const last = before ? top - 1 : top;
     if (last >= 0 && viewer.world.getIndexOfItem(peek) !== last) viewer.world.setItemIndex(peek, last);
   }
   if (right && base) {
-    const at = base.viewerElementToImageCoordinates(new OpenSeadragon.Point(viewer.container.clientWidth * divider, 0)).x;
+    const at = base.viewerElementToImageCoordinates(
+      new OpenSeadragon.Point(viewer.container.clientWidth * divider, 0),
+    ).x;
     const size = base.getContentSize();
     const from = compare !== "divide" ? 0 : Math.min(Math.max(at, 0), size.x);
-    right.setOpacity(!other || from >= size.x ? 0 : compare === "through" ? 0.5 : compare === "turns" && !second ? 0 : 1);
+    right.setOpacity(
+      !other || from >= size.x ? 0 : compare === "through" ? 0.5 : compare === "turns" && !second ? 0 : 1,
+    );
     // While the frame as shot is held, nothing is taken off it.
     right.setCompositeOperation(compare === "difference" && !holding ? "difference" : "source-over");
     cut(right, new OpenSeadragon.Rect(from, 0, Math.max(size.x - from, 1), size.y));
@@ -302,7 +359,8 @@ function Divider({ box }: { box: React.RefObject<HTMLDivElement | null> }) {
   const { divider, set } = useView();
   const drag = (e: React.PointerEvent) => {
     const rect = box.current?.getBoundingClientRect();
-    if (rect && e.currentTarget.hasPointerCapture(e.pointerId)) set({ divider: Math.min(0.98, Math.max(0.02, (e.clientX - rect.left) / rect.width)) });
+    if (rect && e.currentTarget.hasPointerCapture(e.pointerId))
+      set({ divider: Math.min(0.98, Math.max(0.02, (e.clientX - rect.left) / rect.width)) });
   };
   return (
     <div

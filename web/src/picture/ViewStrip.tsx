@@ -16,15 +16,15 @@ export function ViewStrip({ set }: { set: SetDetail }) {
   const options = (
     <>
       <option value={wordOf(plate)}>Plate</option>
-      {(set.recipe.patches.length > 0 || [view, other].some((v) => v?.kind === "bare")) && <option value={wordOf(bare)}>Nothing by hand</option>}
+      {(set.recipe.patches.length > 0 || [view, other].some((v) => v?.kind === "bare")) && (
+        <option value={wordOf(bare)}>Nothing by hand</option>
+      )}
       <option value={wordOf(agreement)}>Agreement</option>
-      {set.frames
-        .filter(isLaid)
-        .map((f) => (
-          <option key={f.id} value={wordOf(frameView(f.id))}>
-            Frame {frameNumber(set, f.id)}
-          </option>
-        ))}
+      {set.frames.filter(isLaid).map((f) => (
+        <option key={f.id} value={wordOf(frameView(f.id))}>
+          Frame {frameNumber(set, f.id)}
+        </option>
+      ))}
       {[view, other].map(
         (v) =>
           v?.kind === "state" && (
@@ -33,33 +33,57 @@ export function ViewStrip({ set }: { set: SetDetail }) {
             </option>
           ),
       )}
-      {view.kind === "difference" && <option value={wordOf(view)}>Difference, frame {frameNumber(set, view.frame)}</option>}
+      {view.kind === "difference" && (
+        <option value={wordOf(view)}>Difference, frame {frameNumber(set, view.frame)}</option>
+      )}
     </>
   );
   const select = "max-w-28 border border-faint/60 bg-leaf px-1 py-0.5";
   return (
-    <div className="flex h-9 shrink-0 items-center gap-1.5 overflow-x-auto border-b border-rule bg-sheet px-3 whitespace-nowrap" role="toolbar" aria-label="Picture">
+    <div
+      className="flex h-9 shrink-0 items-center gap-1.5 overflow-x-auto border-b border-rule bg-sheet px-3 whitespace-nowrap"
+      role="toolbar"
+      aria-label="Picture"
+    >
       <button className={pressed} aria-pressed={sheet} onClick={() => put({ sheet: !sheet, flicking: false })}>
         All frames
       </button>
-      <select aria-label="Shown" className={select} value={wordOf(view)} disabled={!ready} onChange={(e) => put({ view: viewOf(e.target.value), flicking: false, sheet: false })}>
+      <select
+        aria-label="Shown"
+        className={select}
+        value={wordOf(view)}
+        disabled={!ready}
+        onChange={(e) => put({ view: viewOf(e.target.value), flicking: false, sheet: false })}
+      >
         {options}
       </select>
       <button
         className={pressed}
         aria-pressed={other !== null}
         disabled={!ready}
-        onClick={() => put({ compare: "divide", other: other ? null : set.reference == null ? plate : frameView(set.reference) })}
+        onClick={() =>
+          put({ compare: "divide", other: other ? null : set.reference == null ? plate : frameView(set.reference) })
+        }
       >
         Divide
       </button>
       {other && (
-        <select aria-label="Right of the divider" className={select} value={wordOf(other)} onChange={(e) => put({ other: viewOf(e.target.value) })}>
+        <select
+          aria-label="Right of the divider"
+          className={select}
+          value={wordOf(other)}
+          onChange={(e) => put({ other: viewOf(e.target.value) })}
+        >
           {options}
         </select>
       )}
       {other && (
-        <select aria-label="How they are compared" className={select} value={compare} onChange={(e) => put({ compare: e.target.value as Compare })}>
+        <select
+          aria-label="How they are compared"
+          className={select}
+          value={compare}
+          onChange={(e) => put({ compare: e.target.value as Compare })}
+        >
           <option value="divide">Side by side</option>
           <option value="through">See-through</option>
           <option value="turns">Take turns</option>
@@ -82,15 +106,32 @@ export function ViewStrip({ set }: { set: SetDetail }) {
       {/* Beside the divider there is no room for what has nothing to do with it. */}
       {!other && (
         <>
-          <button className={pressed} aria-pressed={flicking} disabled={!ready} onClick={() => put({ flicking: !flicking, ...(flicking ? { view: plate } : {}) })}>
+          <button
+            className={pressed}
+            aria-pressed={flicking}
+            disabled={!ready}
+            onClick={() => put({ flicking: !flicking, ...(flicking ? { view: plate } : {}) })}
+          >
             Flick through
           </button>
-          <button className={pressed} aria-pressed={reach} disabled={!ready} onClick={() => put({ reach: !reach, sheet: false })}>
+          <button
+            className={pressed}
+            aria-pressed={reach}
+            disabled={!ready}
+            onClick={() => put({ reach: !reach, sheet: false })}
+          >
             Reach
           </button>
         </>
       )}
-      <select aria-label="Inspection light" title="Changes the view alone" className={`${select} ${light === "plain" ? "text-faint" : "font-semibold text-persimmon"}`} value={light} disabled={!ready} onChange={(e) => put({ light: e.target.value as Light })}>
+      <select
+        aria-label="Inspection light"
+        title="Changes the view alone"
+        className={`${select} ${light === "plain" ? "text-faint" : "font-semibold text-persimmon"}`}
+        value={light}
+        disabled={!ready}
+        onChange={(e) => put({ light: e.target.value as Light })}
+      >
         {lights.map(([name, title]) => (
           <option key={name} value={name}>
             {title}

@@ -25,7 +25,10 @@ function stage() {
   const waiting: (() => Shown)[] = [];
   const complete: string[] = [];
   const viewer = {
-    world: { getIndexOfItem: (i: Shown) => world.indexOf(i), removeItem: (i: Shown) => world.splice(world.indexOf(i), 1) },
+    world: {
+      getIndexOfItem: (i: Shown) => world.indexOf(i),
+      removeItem: (i: Shown) => world.splice(world.indexOf(i), 1),
+    },
     addTiledImage: ({ index = world.length, success }: { index?: number; success: (event: { item: Shown }) => void }) =>
       waiting.push(() => {
         const item = new Shown();
@@ -34,9 +37,19 @@ function stage() {
         return item;
       }),
   };
-  const slot = new Slot(viewer as unknown as Viewer, () => {}, (name) => complete.push(name));
+  const slot = new Slot(
+    viewer as unknown as Viewer,
+    () => {},
+    (name) => complete.push(name),
+  );
   const grid = { set: 1, width: 100, height: 100, levels: 2, tile: 512 };
-  return { world, complete, slot, show: (key: string | null) => slot.show(key ? grid : null, key ?? "", "plate"), add: () => waiting.shift()?.() as Shown };
+  return {
+    world,
+    complete,
+    slot,
+    show: (key: string | null) => slot.show(key ? grid : null, key ?? "", "plate"),
+    add: () => waiting.shift()?.() as Shown,
+  };
 }
 
 test("what was shown stays until the new picture is complete", () => {

@@ -22,9 +22,11 @@ export interface Kin {
 }
 
 /** The grid of a set's plate. */
-export const gridOf = ({ id, canvas }: SetDetail): Grid | null => (canvas ? { set: id, width: canvas.width, height: canvas.height, levels: canvas.levels, tile: canvas.tile } : null);
+export const gridOf = ({ id, canvas }: SetDetail): Grid | null =>
+  canvas ? { set: id, width: canvas.width, height: canvas.height, levels: canvas.levels, tile: canvas.tile } : null;
 
-const address = (grid: Grid, keys: Keys, view: string, { level, x, y }: Spot) => `/api/sets/${grid.set}/tiles/${keys(level, x, y)}/${encodeURIComponent(view)}/${level}/${x}_${y}.jpg`;
+const address = (grid: Grid, keys: Keys, view: string, { level, x, y }: Spot) =>
+  `/api/sets/${grid.set}/tiles/${keys(level, x, y)}/${encodeURIComponent(view)}/${level}/${x}_${y}.jpg`;
 
 export function source(grid: Grid, keys: Keys, view: string): OpenSeadragon.TileSource {
   const top = grid.levels - 1;
@@ -75,10 +77,16 @@ export class Slot {
       if (there(tile)) return [];
       const part = kin?.differs(spot.level, spot.x, spot.y);
       const like = kin && part ? there(address(grid, kin.keys, view, spot)) : undefined;
-      return [{ address: tile, like: part && like?.type === "context2d" ? { tile: like.data as CanvasRenderingContext2D, part } : undefined }];
+      return [
+        {
+          address: tile,
+          like: part && like?.type === "context2d" ? { tile: like.data as CanvasRenderingContext2D, part } : undefined,
+        },
+      ];
     });
     // Laid on top when all of it can be drawn at once: each time the viewer draws it draws everything.
-    if (wanted.length) void loadAhead(wanted, TOGETHER).then(() => this.wanted === name && this.lay(grid, name, view, keys, drawn));
+    if (wanted.length)
+      void loadAhead(wanted, TOGETHER).then(() => this.wanted === name && this.lay(grid, name, view, keys, drawn));
     else this.lay(grid, name, view, keys, drawn);
     return true;
   }
@@ -109,10 +117,10 @@ export class Slot {
         };
         const loaded = (e: { fullyLoaded?: boolean }) => {
           if (!e.fullyLoaded) return;
-          image.removeHandler("fully-loaded-change", loaded as OpenSeadragon.EventHandler<OpenSeadragon.FullyLoadedChangeTiledImageEvent>);
+          image.removeHandler("fully-loaded-change", loaded);
           finish();
         };
-        image.addHandler("fully-loaded-change", loaded as OpenSeadragon.EventHandler<OpenSeadragon.FullyLoadedChangeTiledImageEvent>);
+        image.addHandler("fully-loaded-change", loaded);
         // Its tiles are loaded at once, not when the viewer draws next.
         image.update(true);
       },
@@ -126,7 +134,9 @@ export class Slot {
   /** Where the tiles are that it shows; level 0 is full size. */
   get spots(): Spot[] {
     const image = this.image as unknown as { source: OpenSeadragon.TileSource; lastDrawn: { tile: Spot }[] } | null;
-    return image ? image.lastDrawn.map(({ tile: { level, x, y } }) => ({ level: image.source.maxLevel - level, x, y })) : [];
+    return image
+      ? image.lastDrawn.map(({ tile: { level, x, y } }) => ({ level: image.source.maxLevel - level, x, y }))
+      : [];
   }
 
   /** Takes off the lowest of its pictures. */

@@ -10,7 +10,8 @@ export const lights = [
 
 export type Light = (typeof lights)[number][0];
 
-export const next = (light: Light): Light => lights[(lights.findIndex(([name]) => name === light) + 1) % lights.length]?.[0] ?? "plain";
+export const next = (light: Light): Light =>
+  lights[(lights.findIndex(([name]) => name === light) + 1) % lights.length]?.[0] ?? "plain";
 
 /** What the light is as a CSS filter. */
 export const filterOf = (light: Light) => (light === "plain" ? undefined : `url(#light-${light})`);
@@ -41,7 +42,16 @@ function Around({ id, blur, gain }: { id: string; blur: number; gain: number }) 
     <filter id={id} colorInterpolationFilters="sRGB" x="0" y="0" width="100%" height="100%">
       <feGaussianBlur in="SourceGraphic" stdDeviation={blur} result="around" />
       <feColorMatrix in="around" type="matrix" values={opposite} result="opposite" />
-      <feComposite in="SourceGraphic" in2="opposite" operator="arithmetic" k1={0} k2={0.5} k3={0.5} k4={0} result="off" />
+      <feComposite
+        in="SourceGraphic"
+        in2="opposite"
+        operator="arithmetic"
+        k1={0}
+        k2={0.5}
+        k3={0.5}
+        k4={0}
+        result="off"
+      />
       <feComponentTransfer in="off">
         <feFuncR {...line} />
         <feFuncG {...line} />

@@ -6,7 +6,10 @@ class Canvas {
   width = 0;
   height = 0;
   over: unknown[] = [];
-  getContext = () => ({ canvas: this, drawImage: (picture: unknown, x: number, y: number) => this.over.push([picture, x, y]) });
+  getContext = () => ({
+    canvas: this,
+    drawImage: (picture: unknown, x: number, y: number) => this.over.push([picture, x, y]),
+  });
 }
 
 const asked: string[] = [];
@@ -24,7 +27,15 @@ beforeEach(() => {
 });
 
 /** What the viewer is given for a tile: what it is drawn of, or why not. */
-const taken = (src: string) => new Promise<unknown[] | string>((done) => start({ src, userData: {}, finish: (tile) => done((tile.canvas as unknown as Canvas).over), fail: done } satisfies Job));
+const taken = (src: string) =>
+  new Promise<unknown[] | string>((done) =>
+    start({
+      src,
+      userData: {},
+      finish: (tile) => done((tile.canvas as unknown as Canvas).over),
+      fail: done,
+    } satisfies Job),
+  );
 
 const tileOf = () => new Canvas().getContext() as unknown as NonNullable<Ahead["like"]>["tile"];
 
@@ -59,7 +70,10 @@ test("a tile that fails ahead is asked for whole, and one that fails then is tol
 
 test("what is late is not waited for, and still asked for once", async () => {
   let come = () => {};
-  vi.stubGlobal("createImageBitmap", () => new Promise((done) => (come = () => done({ of: "late", width: 1, height: 1, close: () => {} }))));
+  vi.stubGlobal(
+    "createImageBitmap",
+    () => new Promise((done) => (come = () => done({ of: "late", width: 1, height: 1, close: () => {} }))),
+  );
   await loadAhead([{ address: "/d" }], 5);
   const tile = taken("/d");
   come();

@@ -40,7 +40,10 @@ async function fetched({ address, like }: Ahead, signal: AbortSignal): Promise<C
   const part = like?.part;
   // Kept while the part is on its way, whatever becomes of the tile meanwhile.
   const below = like && drawn(like.tile.canvas);
-  const answer = await fetch(part ? `${address}?part=${part.x},${part.y},${part.width},${part.height}` : address, { signal, priority: "high" });
+  const answer = await fetch(part ? `${address}?part=${part.x},${part.y},${part.width},${part.height}` : address, {
+    signal,
+    priority: "high",
+  });
   if (!answer.ok) throw new Error(`${address}: ${answer.status}`);
   const picture = await createImageBitmap(await answer.blob());
   if (part) below?.drawImage(picture, part.x, part.y);

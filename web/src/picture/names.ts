@@ -7,7 +7,8 @@ import type { View } from "./views";
 export const isLaid = (f: Frame) => f.residual_px != null || f.by_hand;
 
 /** Number of a frame on the screen: its place by clock time, from one. */
-export const frameNumber = (set: SetDetail, id: number | null | undefined) => set.frames.findIndex((f) => f.id === id) + 1;
+export const frameNumber = (set: SetDetail, id: number | null | undefined) =>
+  set.frames.findIndex((f) => f.id === id) + 1;
 
 export function viewTitle(set: SetDetail, view: View): string {
   switch (view.kind) {

@@ -38,7 +38,17 @@ interface Lasting {
 }
 
 export const picture: { fresh: Fresh; lasting: Lasting } = {
-  fresh: { view: plate, other: null, divider: 0.5, compare: "divide", holding: false, flicking: false, pointer: null, pinned: null, evidence: false },
+  fresh: {
+    view: plate,
+    other: null,
+    divider: 0.5,
+    compare: "divide",
+    holding: false,
+    flicking: false,
+    pointer: null,
+    pinned: null,
+    evidence: false,
+  },
   lasting: { surround: "grey", zoom: 1, light: "plain" },
 };
 

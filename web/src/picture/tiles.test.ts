@@ -1,10 +1,19 @@
 import { expect, test } from "vitest";
 import { changedPart, tileKey } from "./tiles";
 
-const box = (name: string, left: number, top: number, right: number, bottom: number) => ({ name, left, top, right, bottom });
+const box = (name: string, left: number, top: number, right: number, bottom: number) => ({
+  name,
+  left,
+  top,
+  right,
+  bottom,
+});
 
 test("a tile is called by the lifts that reach it", () => {
-  const names = { bare: "plate", patches: [box("a", 100, 100, 200, 200), box("b", 600, 10, 700, 90), box("c", -8, -8, 512, 20)] };
+  const names = {
+    bare: "plate",
+    patches: [box("a", 100, 100, 200, 200), box("b", 600, 10, 700, 90), box("c", -8, -8, 512, 20)],
+  };
   const at = (up: number, x: number, y: number) => tileKey(names, "whole", 512, up, x, y);
   expect(at(1, 0, 0)).toBe("plate-a-c");
   // Touching counts.
@@ -21,7 +30,8 @@ test("one that many reach is called by the whole plate", () => {
 
 test("what a lift changes of a tile is asked for alone", () => {
   const [a, b] = [box("a", 100, 100, 199, 180), box("b", 500, 10, 700, 90)];
-  const part = (before: (typeof a)[], now: (typeof a)[], up: number, x: number, y: number) => changedPart({ bare: "plate", patches: before }, { bare: "plate", patches: now }, 512, up, x, y);
+  const part = (before: (typeof a)[], now: (typeof a)[], up: number, x: number, y: number) =>
+    changedPart({ bare: "plate", patches: before }, { bare: "plate", patches: now }, 512, up, x, y);
   // Out to the squares that a picture is coded in, and a pixel farther.
   expect(part([], [a], 1, 0, 0)).toEqual({ x: 96, y: 96, width: 208 - 96, height: 184 - 96 });
   expect(part([a], [], 1, 0, 0)).toEqual(part([], [a], 1, 0, 0));

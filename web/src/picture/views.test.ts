@@ -1,6 +1,19 @@
 import { expect, test } from "vitest";
 import type { SetDetail } from "../api/client";
-import { agreement, bare, difference, frameOfView, frameView, isSame, plate, shownFrame, stateView, tileName, viewOf, wordOf } from "./views";
+import {
+  agreement,
+  bare,
+  difference,
+  frameOfView,
+  frameView,
+  isSame,
+  plate,
+  shownFrame,
+  stateView,
+  tileName,
+  viewOf,
+  wordOf,
+} from "./views";
 
 const all = [plate, bare, agreement, frameView(41), difference(7), stateView(12)];
 
@@ -16,7 +29,14 @@ test("a view and its word mean the same", () => {
 
 test("tiles are asked for by the names that the server knows", () => {
   const set = { recipe: { method: "rank:30" } } as SetDetail;
-  expect(all.map((view) => tileName(view, set))).toEqual(["plate", "by-rank:30", "agreement", "frame-41", "difference-7", "plate"]);
+  expect(all.map((view) => tileName(view, set))).toEqual([
+    "plate",
+    "by-rank:30",
+    "agreement",
+    "frame-41",
+    "difference-7",
+    "plate",
+  ]);
 });
 
 test("a difference is about a frame and does not show it as it is", () => {

@@ -77,4 +77,5 @@ export function tileName(view: View, set: SetDetail): string {
 export const shownFrame = (view: View): number | null => (view.kind === "frame" ? view.frame : null);
 
 /** The frame that a view is about. */
-export const frameOfView = (view: View): number | null => (view.kind === "frame" || view.kind === "difference" ? view.frame : null);
+export const frameOfView = (view: View): number | null =>
+  view.kind === "frame" || view.kind === "difference" ? view.frame : null;

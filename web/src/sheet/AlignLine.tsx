@@ -32,7 +32,10 @@ export function alignFact(set: SetDetail): Fact {
   const hands = set.frames.filter((f) => f.by_hand).length;
   const laid = hands ? `, ${hands} by hand` : "";
   const doubtful = fits.filter((f) => f.doubtful && f.id !== set.reference).length;
-  return { text: `worst ${(worst.residual_px ?? 0).toFixed(2)} px, frame ${frameNumber(set, worst.id)}${kicked}${laid}${told}`, open: doubtful > 0 };
+  return {
+    text: `worst ${(worst.residual_px ?? 0).toFixed(2)} px, frame ${frameNumber(set, worst.id)}${kicked}${laid}${told}`,
+    open: doubtful > 0,
+  };
 }
 
 export function AlignLine({ open, set }: { open: OpenSet; set: SetDetail }) {
@@ -42,7 +45,11 @@ export function AlignLine({ open, set }: { open: OpenSet; set: SetDetail }) {
     <div className="flex flex-col gap-2 text-[14px]">
       <label>
         Frames may be changed by
-        <select className={field} value={set.recipe.align} onChange={(e) => open.change(`align by ${e.target.value}`, { align: e.target.value as Recipe["align"] })}>
+        <select
+          className={field}
+          value={set.recipe.align}
+          onChange={(e) => open.change(`align by ${e.target.value}`, { align: e.target.value as Recipe["align"] })}
+        >
           {models.map(([value, title]) => (
             <option key={value} value={value}>
               {title}
@@ -57,10 +64,19 @@ export function AlignLine({ open, set }: { open: OpenSet; set: SetDetail }) {
           value={set.recipe.reference ?? "auto"}
           onChange={(e) => {
             const reference = e.target.value === "auto" ? null : Number(e.target.value);
-            open.change(reference == null ? "let Evanu propose the reference" : `make frame ${frameNumber(set, reference)} the reference`, { reference });
+            void open.change(
+              reference == null
+                ? "let Evanu propose the reference"
+                : `make frame ${frameNumber(set, reference)} the reference`,
+              { reference },
+            );
           }}
         >
-          <option value="auto">{set.reference == null ? "Proposed" : `Proposed: frame ${frameNumber(set, set.reference)}, nearest to the others, as sharp and bright as most`}</option>
+          <option value="auto">
+            {set.reference == null
+              ? "Proposed"
+              : `Proposed: frame ${frameNumber(set, set.reference)}, nearest to the others, as sharp and bright as most`}
+          </option>
           {set.frames
             .filter((f) => f.joined)
             .map((f) => (
@@ -72,14 +88,30 @@ export function AlignLine({ open, set }: { open: OpenSet; set: SetDetail }) {
       </label>
       <label>
         Exposure and colour
-        <select className={field} value={set.recipe.match_exposure} onChange={(e) => open.change(matchLabel(e.target.value), { match_exposure: e.target.value as Recipe["match_exposure"] })}>
+        <select
+          className={field}
+          value={set.recipe.match_exposure}
+          onChange={(e) =>
+            open.change(matchLabel(e.target.value), { match_exposure: e.target.value as Recipe["match_exposure"] })
+          }
+        >
           <option value="auto">Matched, unless varied on purpose</option>
           <option value="on">Matched in any case</option>
           <option value="off">Left as shot</option>
         </select>
       </label>
-      {set.light && <p className={`text-[13px] leading-tight ${set.light.kind === "varied" ? "text-persimmon" : "text-faint"}`}>{set.light.kind === "varied" ? "▸ " : ""}{sentence(set.light.text)}</p>}
-      {set.lens_percent != null && <p className="text-[13px] leading-tight text-faint">The lens moves the corners by {Math.abs(set.lens_percent).toFixed(1)} % {set.lens_percent > 0 ? "outwards" : "inwards"}: the frames are bent to match the reference, once.</p>}
+      {set.light && (
+        <p className={`text-[13px] leading-tight ${set.light.kind === "varied" ? "text-persimmon" : "text-faint"}`}>
+          {set.light.kind === "varied" ? "▸ " : ""}
+          {sentence(set.light.text)}
+        </p>
+      )}
+      {set.lens_percent != null && (
+        <p className="text-[13px] leading-tight text-faint">
+          The lens moves the corners by {Math.abs(set.lens_percent).toFixed(1)} %{" "}
+          {set.lens_percent > 0 ? "outwards" : "inwards"}: the frames are bent to match the reference, once.
+        </p>
+      )}
       {set.canvas && <GuideAreas open={open} set={set} />}
       {set.canvas && (
         <table className="w-full border-collapse">
@@ -94,7 +126,13 @@ export function AlignLine({ open, set }: { open: OpenSet; set: SetDetail }) {
             {set.frames
               .filter((f) => f.state === "ready")
               .map((f) => (
-                <FrameRow key={f.id} set={set} frame={f} unfolded={unfolded === f.id} toggle={() => unfold(unfolded === f.id ? null : f.id)} />
+                <FrameRow
+                  key={f.id}
+                  set={set}
+                  frame={f}
+                  unfolded={unfolded === f.id}
+                  toggle={() => unfold(unfolded === f.id ? null : f.id)}
+                />
               ))}
           </tbody>
         </table>
@@ -103,27 +141,51 @@ export function AlignLine({ open, set }: { open: OpenSet; set: SetDetail }) {
   );
 }
 
-const matchLabel = (value: string) => ({ auto: "match exposure", on: "match exposure in any case", disabled: "leave exposure as shot" })[value] ?? value;
+const matchLabel = (value: string) =>
+  ({ auto: "match exposure", on: "match exposure in any case", disabled: "leave exposure as shot" })[value] ?? value;
 const sentence = (text: string) => `${text.charAt(0).toUpperCase()}${text.slice(1)}.`;
 
-function FrameRow({ set, frame: f, unfolded, toggle }: { set: SetDetail; frame: Frame; unfolded: boolean; toggle: () => void }) {
+function FrameRow({
+  set,
+  frame: f,
+  unfolded,
+  toggle,
+}: {
+  set: SetDetail;
+  frame: Frame;
+  unfolded: boolean;
+  toggle: () => void;
+}) {
   const put = useView((s) => s.set);
   const fits = isLaid(f);
   const choose = () => {
     toggle();
     if (fits && !unfolded) put({ view: frameView(f.id), flicking: false, sheet: false });
   };
-  const text = f.id === set.reference ? "reference, not moved" : f.reason ? "does not fit" : `${movement(f)}${f.by_hand ? ", by hand" : ""}`;
+  const text =
+    f.id === set.reference
+      ? "reference, not moved"
+      : f.reason
+        ? "does not fit"
+        : `${movement(f)}${f.by_hand ? ", by hand" : ""}`;
   return (
     <>
       <tr className="cursor-pointer border-t border-rule/60 align-top hover:bg-leaf" onClick={choose}>
         <td className="num py-0.5">
-          <button aria-expanded={unfolded} aria-label={`How frame ${frameNumber(set, f.id)} fits`} onClick={(e) => (e.stopPropagation(), choose())}>
+          <button
+            aria-expanded={unfolded}
+            aria-label={`How frame ${frameNumber(set, f.id)} fits`}
+            onClick={(e) => (e.stopPropagation(), choose())}
+          >
             {frameNumber(set, f.id)}
           </button>
         </td>
-        <td className={`py-0.5 pr-2 leading-tight ${f.doubtful && f.id !== set.reference ? "text-persimmon" : ""}`}>{f.doubtful && f.id !== set.reference ? `▸ ${text}` : text}</td>
-        <td className="num py-0.5 text-right whitespace-nowrap">{f.id === set.reference || f.residual_px == null ? "" : `${f.residual_px.toFixed(2)} px`}</td>
+        <td className={`py-0.5 pr-2 leading-tight ${f.doubtful && f.id !== set.reference ? "text-persimmon" : ""}`}>
+          {f.doubtful && f.id !== set.reference ? `▸ ${text}` : text}
+        </td>
+        <td className="num py-0.5 text-right whitespace-nowrap">
+          {f.id === set.reference || f.residual_px == null ? "" : `${f.residual_px.toFixed(2)} px`}
+        </td>
       </tr>
       {unfolded && (
         <tr>
@@ -140,7 +202,13 @@ function FrameRow({ set, frame: f, unfolded, toggle }: { set: SetDetail; frame: 
 function GuideAreas({ open, set }: { open: OpenSet; set: SetDetail }) {
   const { drawing, set: put } = useView();
   const areas = set.recipe.areas;
-  const begin = (what: "ignore" | "fit") => put({ drawing: drawing === what ? null : what, view: set.reference == null ? plate : frameView(set.reference), sheet: false, other: null });
+  const begin = (what: "ignore" | "fit") =>
+    put({
+      drawing: drawing === what ? null : what,
+      view: set.reference == null ? plate : frameView(set.reference),
+      sheet: false,
+      other: null,
+    });
   const press = "aria-pressed:bg-ink aria-pressed:text-leaf";
   return (
     <div>
@@ -158,7 +226,12 @@ function GuideAreas({ open, set }: { open: OpenSet; set: SetDetail }) {
           {areas.map((a, k) => (
             <li key={k} className="flex justify-between border-b border-rule/60 text-[14px]">
               <span>{a.guide === "ignore" ? "ignored area" : "area that must fit"}</span>
-              <button className="underline" onClick={() => open.change("take an area of the alignment away", { areas: areas.filter((_, i) => i !== k) })}>
+              <button
+                className="underline"
+                onClick={() =>
+                  open.change("take an area of the alignment away", { areas: areas.filter((_, i) => i !== k) })
+                }
+              >
                 take away
               </button>
             </li>

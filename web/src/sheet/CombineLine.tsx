@@ -12,12 +12,42 @@ import { methodTitle, plural } from "../ui/words";
 import type { Fact } from "./fact";
 
 const methods: Choice[] = [
-  { value: "consensus", title: "Empty", formula: "consensus", note: "Finds what is behind, also where it is clear in few frames, and lists what stays in doubt." },
-  { value: "median", title: "What is there most of the time", formula: "median", note: "The middle value, channel by channel. No doubts are told." },
-  { value: "everybody", title: "Everybody at once", formula: "everybody", note: "The opposite of empty: all who were ever there." },
-  { value: "clipped", title: "Smooth, without strays", formula: "clipped mean", note: "The average of what lies near the median." },
-  { value: "mean", title: "Everybody, faintly", formula: "mean", note: "The average of all: silky movement, less noise, ghosts." },
-  { value: "darkest", title: "No glare", formula: "darkest", note: "For reflections that move. Grows darker with every frame." },
+  {
+    value: "consensus",
+    title: "Empty",
+    formula: "consensus",
+    note: "Finds what is behind, also where it is clear in few frames, and lists what stays in doubt.",
+  },
+  {
+    value: "median",
+    title: "What is there most of the time",
+    formula: "median",
+    note: "The middle value, channel by channel. No doubts are told.",
+  },
+  {
+    value: "everybody",
+    title: "Everybody at once",
+    formula: "everybody",
+    note: "The opposite of empty: all who were ever there.",
+  },
+  {
+    value: "clipped",
+    title: "Smooth, without strays",
+    formula: "clipped mean",
+    note: "The average of what lies near the median.",
+  },
+  {
+    value: "mean",
+    title: "Everybody, faintly",
+    formula: "mean",
+    note: "The average of all: silky movement, less noise, ghosts.",
+  },
+  {
+    value: "darkest",
+    title: "No glare",
+    formula: "darkest",
+    note: "For reflections that move. Grows darker with every frame.",
+  },
   { value: "lightest", title: "Trails of light", formula: "lightest", note: "Keeps every lamp and spark." },
 ];
 
@@ -36,7 +66,9 @@ export function useCombineFact(set: SetDetail): Fact {
   });
   const moving = useMoving(set)?.length;
   if (!set.canvas) return { text: "no plate yet" };
-  const areas = moving ? `, ${plural(moving, "area")} that ${moving === 1 ? "moves" : "move"} and belong${moving === 1 ? "s" : ""}` : "";
+  const areas = moving
+    ? `, ${plural(moving, "area")} that ${moving === 1 ? "moves" : "move"} and belong${moving === 1 ? "s" : ""}`
+    : "";
   const share = agreement.data ? `, ${(agreement.data.mean * 100).toFixed(1)} % agreed` : "";
   return { text: `${methodTitle(set.recipe.method)}${share}${areas}` };
 }
@@ -46,14 +78,23 @@ export function CombineLine({ open, set }: { open: OpenSet; set: SetDetail }) {
   return (
     <div className="flex flex-col gap-3">
       <MovingAreas open={open} set={set} />
-      <Choices label="Method" value={set.recipe.method} choices={methods} onChange={(method) => open.change(`combine by ${method}`, { method })} />
+      <Choices
+        label="Method"
+        value={set.recipe.method}
+        choices={methods}
+        onChange={(method) => open.change(`combine by ${method}`, { method })}
+      />
       <div>
         <div className="text-[14px] text-faint">The plate covers</div>
         <Choices
           label="Canvas"
           value={set.recipe.canvas}
           choices={canvases}
-          onChange={(canvas) => open.change(canvas === "common" ? "keep what all frames share" : "keep the reference's framing", { canvas: canvas as Recipe["canvas"] })}
+          onChange={(canvas) =>
+            open.change(canvas === "common" ? "keep what all frames share" : "keep the reference's framing", {
+              canvas: canvas as Recipe["canvas"],
+            })
+          }
         />
       </div>
       {set.recipe.method === "consensus" && set.plate_key && !set.draft && (
@@ -61,13 +102,26 @@ export function CombineLine({ open, set }: { open: OpenSet; set: SetDetail }) {
           <button className="underline" onClick={() => put({ evidence: !evidence, view: plate })}>
             {evidence ? "Take the hatching away" : "Hatch where few frames agree"}
           </button>
-          {evidence && <p className="leading-tight text-faint">Red lines: a single moment shows what was chosen. White lines: several do, but less than half. Point at a place to read from which frames it comes.</p>}
-          <a className="underline" href={evidenceOf(set.id, set.plate_key, "origin")} download={`${set.name} origin.png`}>
+          {evidence && (
+            <p className="leading-tight text-faint">
+              Red lines: a single moment shows what was chosen. White lines: several do, but less than half. Point at a
+              place to read from which frames it comes.
+            </p>
+          )}
+          <a
+            className="underline"
+            href={evidenceOf(set.id, set.plate_key, "origin")}
+            download={`${set.name} origin.png`}
+          >
             Save where each place comes from
           </a>
         </div>
       )}
-      <button className="self-start text-[14px] underline" disabled={!set.canvas} onClick={() => put({ view: view.kind === "agreement" ? plate : agreement })}>
+      <button
+        className="self-start text-[14px] underline"
+        disabled={!set.canvas}
+        onClick={() => put({ view: view.kind === "agreement" ? plate : agreement })}
+      >
         {view.kind === "agreement" ? "Back to the plate" : "Show where frames agree"}
       </button>
     </div>
@@ -77,7 +131,12 @@ export function CombineLine({ open, set }: { open: OpenSet; set: SetDetail }) {
 /** The areas that move and belong, once there is a plate. */
 function useMoving(set: SetDetail): Moving[] | undefined {
   const enabled = set.plate_key != null && !set.draft;
-  return useQuery({ queryKey: ["moving", set.id, set.plate_key], queryFn: () => api.moving(set.id), enabled, placeholderData: (before) => before }).data;
+  return useQuery({
+    queryKey: ["moving", set.id, set.plate_key],
+    queryFn: () => api.moving(set.id),
+    enabled,
+    placeholderData: (before) => before,
+  }).data;
 }
 
 /** Areas that move and belong, such as cloud or leaves: what is to be done with each. */
@@ -87,16 +146,25 @@ function MovingAreas({ open, set }: { open: OpenSet; set: SetDetail }) {
   const canvas = set.canvas;
   if (!found?.length || !canvas || set.reference == null) return null;
   const on = set.reference;
-  const taken = (area: Moving, source: Source) => ({ ...begun(set, area.outline, { method: "mean" }), on, source, snap_to_edges: true });
+  const taken = (area: Moving, source: Source) => ({
+    ...begun(set, area.outline, { method: "mean" }),
+    on,
+    source,
+    snap_to_edges: true,
+  });
   const decide = (area: Moving, source: Source, label: string) => {
-    open.change(label, { patches: laid(set.recipe.patches, taken(area, source)) });
+    void open.change(label, { patches: laid(set.recipe.patches, taken(area, source)) });
   };
   const eachWhole = () => {
     const lifts = found.reduce((all, area) => laid(all, taken(area, { frame: area.frame })), set.recipe.patches);
-    open.change("one moment whole where it moves", { patches: lifts });
+    void open.change("one moment whole where it moves", { patches: lifts });
   };
-  const give = (area: Moving) => open.change("an area that moves as the method has it", { patches: set.recipe.patches.filter((l) => JSON.stringify(l.outline) !== JSON.stringify(area.outline)) });
-  const show = (area: Moving | null) => put({ loop: area && area.outline.map((p) => ({ x: p.x - canvas.x, y: p.y - canvas.y })), pinned: null });
+  const give = (area: Moving) =>
+    open.change("an area that moves as the method has it", {
+      patches: set.recipe.patches.filter((l) => JSON.stringify(l.outline) !== JSON.stringify(area.outline)),
+    });
+  const show = (area: Moving | null) =>
+    put({ loop: area && area.outline.map((p) => ({ x: p.x - canvas.x, y: p.y - canvas.y })), pinned: null });
   return (
     <section aria-label="Areas that move and belong" className="text-[14px]">
       <div className="text-faint">Areas that move and belong</div>
@@ -110,15 +178,29 @@ function MovingAreas({ open, set }: { open: OpenSet; set: SetDetail }) {
           const chosen = set.recipe.patches.find((l) => JSON.stringify(l.outline) === JSON.stringify(area.outline));
           const frame = chosen && frameOf(chosen.source);
           return (
-            <li key={k} className="border-b border-rule/60 py-1" data-moving={k} onPointerEnter={() => show(area)} onPointerLeave={() => show(null)}>
+            <li
+              key={k}
+              className="border-b border-rule/60 py-1"
+              data-moving={k}
+              onPointerEnter={() => show(area)}
+              onPointerLeave={() => show(null)}
+            >
               <div>
                 {k + 1}. {area.what}, <span className="num">{(100 * area.share).toFixed(1)} %</span> of the picture
               </div>
               <div className="flex flex-wrap gap-x-3">
-                <button className={frame != null ? "font-semibold" : "underline"} onClick={() => decide(area, { frame: area.frame }, `one moment whole, from frame ${frameNumber(set, area.frame)}`)}>
+                <button
+                  className={frame != null ? "font-semibold" : "underline"}
+                  onClick={() =>
+                    decide(area, { frame: area.frame }, `one moment whole, from frame ${frameNumber(set, area.frame)}`)
+                  }
+                >
                   One moment, frame {frameNumber(set, frame ?? area.frame)}
                 </button>
-                <button className={chosen && frame == null ? "font-semibold" : "underline"} onClick={() => decide(area, { method: "mean" }, "a smooth average where it moves")}>
+                <button
+                  className={chosen && frame == null ? "font-semibold" : "underline"}
+                  onClick={() => decide(area, { method: "mean" }, "a smooth average where it moves")}
+                >
                   Smooth
                 </button>
                 <button className={chosen ? "underline" : "font-semibold"} onClick={() => give(area)}>
@@ -129,7 +211,9 @@ function MovingAreas({ open, set }: { open: OpenSet; set: SetDetail }) {
           );
         })}
       </ol>
-      <p className="mt-1 text-[13px] leading-tight text-faint">Each can be changed under Lifts: another frame, strength, border.</p>
+      <p className="mt-1 text-[13px] leading-tight text-faint">
+        Each can be changed under Lifts: another frame, strength, border.
+      </p>
     </section>
   );
 }

@@ -35,12 +35,15 @@ export function DevelopPanel({ open, set }: { open: OpenSet; set: SetDetail }) {
     setNow(saved);
   }
   const put = (value: Develop, name: string) => {
-    if (rows.some((r) => value[r.key] !== saved[r.key])) open.change(`develop: ${name.toLowerCase()}`, { develop: value });
+    if (rows.some((r) => value[r.key] !== saved[r.key]))
+      void open.change(`develop: ${name.toLowerCase()}`, { develop: value });
   };
   return (
     <fieldset className="mt-3 border-t border-rule pt-2">
       <legend className="pr-2 font-semibold">Development of all frames</legend>
-      <p className="mb-1 text-[13px] leading-tight text-faint">One for the whole set, on top of what is combined: it never makes a seam and stays editable.</p>
+      <p className="mb-1 text-[13px] leading-tight text-faint">
+        One for the whole set, on top of what is combined: it never makes a seam and stays editable.
+      </p>
       {rows.map((r) => (
         <label key={r.key} className="grid grid-cols-[78px_1fr_86px] items-center gap-2 text-[14px]">
           {r.name}

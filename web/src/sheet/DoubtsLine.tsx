@@ -52,7 +52,9 @@ export function DoubtsLine({ open, set }: { open: OpenSet; set: SetDetail }) {
         {asked.length > 0 && (
           <>
             <Button onClick={() => goTo(doubts, nextOpen(doubts, index ?? 0, -1))}>Before</Button>
-            <Button onClick={() => goTo(doubts, index == null ? nextOpen(doubts, -1, 1) : nextOpen(doubts, index, 1))}>{index == null ? "Look at the first" : "Next"}</Button>
+            <Button onClick={() => goTo(doubts, index == null ? nextOpen(doubts, -1, 1) : nextOpen(doubts, index, 1))}>
+              {index == null ? "Look at the first" : "Next"}
+            </Button>
           </>
         )}
         {index != null && (
@@ -75,7 +77,10 @@ export function DoubtsLine({ open, set }: { open: OpenSet; set: SetDetail }) {
             ) : (
               <>
                 <Button onClick={() => done(null)}>Accept as it is</Button>
-                <Button title="What the plate shows here belongs here: nothing taken by hand will change it" onClick={() => done("keep")}>
+                <Button
+                  title="What the plate shows here belongs here: nothing taken by hand will change it"
+                  onClick={() => done("keep")}
+                >
                   It is real, keep it
                 </Button>
               </>
@@ -87,7 +92,10 @@ export function DoubtsLine({ open, set }: { open: OpenSet; set: SetDetail }) {
       {sure > 0 && (
         <details>
           <summary className="cursor-pointer text-faint">{plural(sure, "place")} settled by Evanu</summary>
-          <p className="leading-tight">Another story came close, but the evidence tells them apart. LookThrough, and open again what you see otherwise.</p>
+          <p className="leading-tight">
+            Another story came close, but the evidence tells them apart. LookThrough, and open again what you see
+            otherwise.
+          </p>
           <Places doubts={doubts} by="evanu" at={index} />
         </details>
       )}
@@ -109,9 +117,17 @@ function Places({ doubts, by, at }: { doubts: Doubt[]; by: "evanu" | null; at: n
     <ol className="max-h-40 overflow-y-auto">
       {listed.map(([d, k], number) => (
         <li key={`${d.bbox.x} ${d.bbox.y}`}>
-          <button className={`flex w-full justify-between border-b border-rule/60 px-1 text-left hover:bg-leaf ${k === at ? "bg-leaf font-semibold" : ""}`} onClick={() => goTo(doubts, k)}>
+          <button
+            className={`flex w-full justify-between border-b border-rule/60 px-1 text-left hover:bg-leaf ${k === at ? "bg-leaf font-semibold" : ""}`}
+            onClick={() => goTo(doubts, k)}
+          >
             <span>
-              {number + 1}. {d.settled === "you" ? "settled by you" : d.still ? "stood still" : plural(d.stories.length, "story", "stories")}
+              {number + 1}.{" "}
+              {d.settled === "you"
+                ? "settled by you"
+                : d.still
+                  ? "stood still"
+                  : plural(d.stories.length, "story", "stories")}
             </span>
             <span className="num text-faint">{`${d.place.width} × ${d.place.height} px`}</span>
           </button>
@@ -131,9 +147,15 @@ function Stories({ set, doubt, choose }: { set: SetDetail; doubt: Doubt; choose:
   // No crop is larger than the picture, which would be seen with black around it.
   const most = Math.floor(Math.log2(Math.min(all.width / WIDTH, all.height / HEIGHT)));
   const level = Math.max(0, Math.min(most, Math.ceil(Math.log2(Math.max(width / 90, height / 66)))));
-  const [cx, cy] = [within(x + width / 2, WIDTH * 2 ** level, all.width), within(y + height / 2, HEIGHT * 2 ** level, all.height)];
+  const [cx, cy] = [
+    within(x + width / 2, WIDTH * 2 ** level, all.width),
+    within(y + height / 2, HEIGHT * 2 ** level, all.height),
+  ];
   const query = { x: Math.round(10 * cx) / 10, y: Math.round(10 * cy) / 10, level, width: WIDTH, height: HEIGHT };
-  const look = useQuery({ queryKey: ["story", set.id, set.frame_key, query], queryFn: ({ signal }) => api.look(set.id, query, signal) }).data;
+  const look = useQuery({
+    queryKey: ["story", set.id, set.frame_key, query],
+    queryFn: ({ signal }) => api.look(set.id, query, signal),
+  }).data;
   return (
     <ul className="mt-1 grid grid-cols-2 gap-2">
       {doubt.stories.slice(0, 6).map((frames, k) => {
@@ -141,13 +163,27 @@ function Stories({ set, doubt, choose }: { set: SetDetail; doubt: Doubt; choose:
         const at = look?.crops.findIndex((c) => c.frame === first) ?? -1;
         return (
           <li key={first}>
-            <button className="block text-left hover:bg-leaf" aria-label={`Take this place from frame ${frameNumber(set, first)}`} onClick={() => choose(first)}>
+            <button
+              className="block text-left hover:bg-leaf"
+              aria-label={`Take this place from frame ${frameNumber(set, first)}`}
+              onClick={() => choose(first)}
+            >
               <span
                 className={`block border-2 ${k === 0 ? "border-verdigris" : "border-dashed border-persimmon"} ${look ? "" : "bg-rule"}`}
-                style={{ width: WIDTH - 6, height: HEIGHT, ...(look && at >= 0 ? { backgroundImage: `url(${look.strip})`, backgroundPosition: `${-at * look.width - 3}px 0` } : {}) }}
+                style={{
+                  width: WIDTH - 6,
+                  height: HEIGHT,
+                  ...(look && at >= 0
+                    ? { backgroundImage: `url(${look.strip})`, backgroundPosition: `${-at * look.width - 3}px 0` }
+                    : {}),
+                }}
               />
               <span className="num text-[13px]">
-                {k === 0 ? "proposed: " : ""}frame {frames.slice(0, 4).map((f) => frameNumber(set, f)).join(", ")}
+                {k === 0 ? "proposed: " : ""}frame{" "}
+                {frames
+                  .slice(0, 4)
+                  .map((f) => frameNumber(set, f))
+                  .join(", ")}
                 {frames.length > 4 ? "…" : ""}
               </span>
             </button>

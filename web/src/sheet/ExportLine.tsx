@@ -57,8 +57,17 @@ export function ExportLine({ set }: { set: SetDetail }) {
           <span className="num w-8 text-right">{request.quality}</span>
         </label>
       )}
-      {request.format !== "exr" && <Choices label="Size" value={String(request.level)} choices={sizes} onChange={(level) => setRequest({ ...request, level: Number(level) })} />}
-      <p className="text-[13px] leading-tight text-faint">The reference frame&apos;s camera data and an sRGB profile go with the file.</p>
+      {request.format !== "exr" && (
+        <Choices
+          label="Size"
+          value={String(request.level)}
+          choices={sizes}
+          onChange={(level) => setRequest({ ...request, level: Number(level) })}
+        />
+      )}
+      <p className="text-[13px] leading-tight text-faint">
+        The reference frame&apos;s camera data and an sRGB profile go with the file.
+      </p>
       {busy ? (
         <Progress
           name={state.step?.name ?? "Waits for its turn"}
@@ -78,7 +87,12 @@ export function ExportLine({ set }: { set: SetDetail }) {
       {state?.state === "failed" && <p className="border-l-4 border-persimmon bg-leaf px-2 py-1">{state.message}</p>}
       {state?.state === "cancelled" && <p className="text-faint">Stopped; nothing was written.</p>}
       {state?.state === "done" && (
-        <a className="flex items-center gap-2 border-l-4 border-verdigris bg-leaf px-2 py-1 font-semibold" href={`/api/runs/${state.id}/file`} download data-testid="exported">
+        <a
+          className="flex items-center gap-2 border-l-4 border-verdigris bg-leaf px-2 py-1 font-semibold"
+          href={`/api/runs/${state.id}/file`}
+          download
+          data-testid="exported"
+        >
           <Download size={16} /> {state.message}
         </a>
       )}

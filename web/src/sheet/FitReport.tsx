@@ -10,13 +10,20 @@ import { movement } from "../ui/words";
 export function FitReport({ set, frame: f }: { set: SetDetail; frame: Frame }) {
   const { rests, set: put } = useView();
   const isReference = f.id === set.reference;
-  const fit = useQuery({ queryKey: ["fit", set.id, f.id, set.frame_key], queryFn: () => api.fit(set.id, f.id), enabled: set.canvas != null }).data;
+  const fit = useQuery({
+    queryKey: ["fit", set.id, f.id, set.frame_key],
+    queryFn: () => api.fit(set.id, f.id),
+    enabled: set.canvas != null,
+  }).data;
   const at = fit?.worst;
   const n = frameNumber(set, f.id);
   return (
     <div className="bg-leaf px-2 py-2 text-[14px]" data-testid="fit-report">
       <div>
-        <span className={`font-semibold ${f.doubtful ? "text-persimmon" : "text-verdigris"}`}>{f.doubtful ? "▸ " : ""}{isReference ? "reference" : f.verdict}</span>
+        <span className={`font-semibold ${f.doubtful ? "text-persimmon" : "text-verdigris"}`}>
+          {f.doubtful ? "▸ " : ""}
+          {isReference ? "reference" : f.verdict}
+        </span>
         {!isReference && f.reason && <span>: {f.reason}</span>}
       </div>
       {!isReference && !f.reason && <div className="text-faint">{movement(f)}</div>}
@@ -31,13 +38,19 @@ export function FitReport({ set, frame: f }: { set: SetDetail; frame: Frame }) {
           {[set.reference, f.id].map((i) => (
             <figure key={i}>
               <WorstCrop set={set} frame={i} x={at[0] ?? 0} y={at[1] ?? 0} />
-              <figcaption className="text-[13px] text-faint">{i === f.id ? `frame ${n} there` : "reference, worst place"}</figcaption>
+              <figcaption className="text-[13px] text-faint">
+                {i === f.id ? `frame ${n} there` : "reference, worst place"}
+              </figcaption>
             </figure>
           ))}
         </div>
       )}
       <div className="mt-1.5 flex flex-wrap gap-2">
-        <Button aria-pressed={rests} className="aria-pressed:bg-ink aria-pressed:text-leaf" onClick={() => put({ rests: !rests, view: f.reason ? plate : frameView(f.id) })}>
+        <Button
+          aria-pressed={rests}
+          className="aria-pressed:bg-ink aria-pressed:text-leaf"
+          onClick={() => put({ rests: !rests, view: f.reason ? plate : frameView(f.id) })}
+        >
           Show places
         </Button>
         {!isReference && (
@@ -45,7 +58,23 @@ export function FitReport({ set, frame: f }: { set: SetDetail; frame: Frame }) {
             <Button onClick={() => put({ view: difference(f.id), flicking: false })} disabled={!!f.reason}>
               Difference
             </Button>
-            <Button onClick={() => put({ hand: f.id, sheet: false, ...(f.reason ? { pairing: true } : { view: set.reference == null ? plate : frameView(set.reference), other: frameView(f.id), compare: "through" }) })}>Lay by hand</Button>
+            <Button
+              onClick={() =>
+                put({
+                  hand: f.id,
+                  sheet: false,
+                  ...(f.reason
+                    ? { pairing: true }
+                    : {
+                        view: set.reference == null ? plate : frameView(set.reference),
+                        other: frameView(f.id),
+                        compare: "through",
+                      }),
+                })
+              }
+            >
+              Lay by hand
+            </Button>
           </>
         )}
       </div>
@@ -57,10 +86,17 @@ export function FitReport({ set, frame: f }: { set: SetDetail; frame: Frame }) {
 function WorstCrop({ set, frame, x, y }: { set: SetDetail; frame: number; x: number; y: number }) {
   const tile = set.canvas?.tile ?? 512;
   const [w, h] = [128, 84];
-  const clampTo = (v: number, side: number, all: number) => Math.min(Math.max(v - side / 4, 0), Math.max(all - side / 2, 0));
+  const clampTo = (v: number, side: number, all: number) =>
+    Math.min(Math.max(v - side / 4, 0), Math.max(all - side / 2, 0));
   const [left, top] = [clampTo(x, w, set.canvas?.width ?? 0), clampTo(y, h, set.canvas?.height ?? 0)];
   const [tx, ty] = [Math.floor(left / tile), Math.floor(top / tile)];
-  const tiles = [0, 1].flatMap((j) => [0, 1].map((i) => [tx + i, ty + j] as const)).filter(([i, j]) => i * tile < Math.min(left + w / 2, set.canvas?.width ?? 0) && j * tile < Math.min(top + h / 2, set.canvas?.height ?? 0));
+  const tiles = [0, 1]
+    .flatMap((j) => [0, 1].map((i) => [tx + i, ty + j] as const))
+    .filter(
+      ([i, j]) =>
+        i * tile < Math.min(left + w / 2, set.canvas?.width ?? 0) &&
+        j * tile < Math.min(top + h / 2, set.canvas?.height ?? 0),
+    );
   return (
     <div className="relative overflow-hidden bg-[#777]" style={{ width: w, height: h }}>
       {tiles.map(([i, j]) => (

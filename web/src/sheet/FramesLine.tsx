@@ -56,17 +56,26 @@ export function FramesLine({ open, set }: { open: OpenSet; set: SetDetail }) {
               className="shrink-0 disabled:cursor-default"
               aria-label={`Show frame ${n + 1}`}
               disabled={f.state !== "ready"}
-              onClick={() => put(isLaid(f) ? { view: frameView(f.id), flicking: false, sheet: false } : { sheet: true, large: f.id })}
+              onClick={() =>
+                put(isLaid(f) ? { view: frameView(f.id), flicking: false, sheet: false } : { sheet: true, large: f.id })
+              }
             >
               {f.state === "ready" ? (
-                <img src={thumbnail(set, f.id, 120)} alt="" className={`h-9 w-[54px] object-cover ${f.used ? "" : "opacity-40"}`} />
+                <img
+                  src={thumbnail(set, f.id, 120)}
+                  alt=""
+                  className={`h-9 w-[54px] object-cover ${f.used ? "" : "opacity-40"}`}
+                />
               ) : (
                 <div className={`h-9 w-[54px] ${f.state === "failed" ? "bg-rule" : "skeleton"}`} />
               )}
             </button>
             <div className="min-w-0 grow text-[14px] leading-tight" title={f.name}>
               <div className="num">
-                {n + 1} <span className="text-faint">{f.state === "reading" ? "being read" : f.state === "failed" ? "unreadable" : clock(f.time)}</span>
+                {n + 1}{" "}
+                <span className="text-faint">
+                  {f.state === "reading" ? "being read" : f.state === "failed" ? "unreadable" : clock(f.time)}
+                </span>
               </div>
               <div className="truncate text-[13px] text-faint tabular-nums">{exposure(f)}</div>
               {f.findings.map((one) => (
@@ -75,7 +84,11 @@ export function FramesLine({ open, set }: { open: OpenSet; set: SetDetail }) {
                   {one.text}
                 </div>
               ))}
-              {f.reason && <div className="text-[13px] text-persimmon">{f.state === "failed" ? f.reason : `Frame ${n + 1} set aside: ${f.reason}`}</div>}
+              {f.reason && (
+                <div className="text-[13px] text-persimmon">
+                  {f.state === "failed" ? f.reason : `Frame ${n + 1} set aside: ${f.reason}`}
+                </div>
+              )}
             </div>
             {f.joined && !f.reason && (
               <button
@@ -86,14 +99,24 @@ export function FramesLine({ open, set }: { open: OpenSet; set: SetDetail }) {
               </button>
             )}
             {f.state === "failed" && (
-              <button className="shrink-0 text-[13px] underline" onClick={() => void api.dismiss(set.id, f.id).catch(tellError)}>
+              <button
+                className="shrink-0 text-[13px] underline"
+                onClick={() => void api.dismiss(set.id, f.id).catch(tellError)}
+              >
                 take off
               </button>
             )}
           </li>
         ))}
       </ul>
-      <input ref={files} type="file" multiple hidden data-testid="more-files" onChange={(e) => add([...(e.target.files ?? [])])} />
+      <input
+        ref={files}
+        type="file"
+        multiple
+        hidden
+        data-testid="more-files"
+        onChange={(e) => add([...(e.target.files ?? [])])}
+      />
       {sending === null ? (
         <Button className="mt-2" onClick={() => files.current?.click()}>
           Add frames
@@ -124,7 +147,8 @@ function Missing({ set }: { set: SetDetail }) {
       .catch(tellError);
   return (
     <div className="mb-2 border-l-4 border-persimmon bg-leaf px-2 py-1.5 text-[14px]" data-testid="missing">
-      {plural(lost.length, "original is", "originals are")} not where {lost.length === 1 ? "it was" : "they were"}: {lost[0]?.source ?? lost[0]?.name}
+      {plural(lost.length, "original is", "originals are")} not where {lost.length === 1 ? "it was" : "they were"}:{" "}
+      {lost[0]?.source ?? lost[0]?.name}
       {lost.length > 1 && " and others"}. What was read is kept; to read or export camera data again, they are needed.
       <div>
         <Button className="mt-1" onClick={() => setBrowsing(true)}>

@@ -16,7 +16,7 @@ export function branch(states: State[]): Set<number> {
   const on = new Set<number>();
   const current = states.find((s) => s.current);
   for (let s = current; s; s = s.parent == null ? undefined : of.get(s.parent)) on.add(s.seq);
-  for (let s = current; s; ) {
+  for (let s = current; s;) {
     const next: State | undefined = states.filter((o) => o.parent === s?.seq).at(-1);
     if (next) on.add(next.seq);
     s = next;
@@ -40,27 +40,66 @@ export function HistoryLine({ open, set }: { open: OpenSet; set: SetDetail }) {
     if (isSame(other, view)) return put({ other: null });
     try {
       const found = await api.stateKey(set.id, state.seq);
-      if (found.canvas.width !== set.canvas?.width || found.canvas.height !== set.canvas.height) return tell("That state covers another area: return to it to see it.");
-      put({ view: plate, other: view, compare: "divide", sheet: false, flicking: false, states: { ...useView.getState().states, [state.seq]: { key: found.plate_key, label: words(state), width: found.canvas.width, height: found.canvas.height } } });
+      if (found.canvas.width !== set.canvas?.width || found.canvas.height !== set.canvas.height)
+        return tell("That state covers another area: return to it to see it.");
+      put({
+        view: plate,
+        other: view,
+        compare: "divide",
+        sheet: false,
+        flicking: false,
+        states: {
+          ...useView.getState().states,
+          [state.seq]: {
+            key: found.plate_key,
+            label: words(state),
+            width: found.canvas.width,
+            height: found.canvas.height,
+          },
+        },
+      });
     } catch (e) {
       tellError(e);
     }
   };
   return (
     <div className="flex flex-col gap-1 text-[14px]">
-      <p className="leading-tight text-faint">Press a state to return to it; what you decide from there begins a branch, and nothing is lost. {others > 0 && `${plural(others, "state")} on other branches, set in.`}</p>
+      <p className="leading-tight text-faint">
+        Press a state to return to it; what you decide from there begins a branch, and nothing is lost.{" "}
+        {others > 0 && `${plural(others, "state")} on other branches, set in.`}
+      </p>
       <ol aria-label="History" className="max-h-80 overflow-y-auto">
         {states
           .slice(-MOST)
           .reverse()
           .map((s) => (
-            <li key={s.seq} data-state={s.seq} data-current={s.current} className={`flex items-center gap-2 border-b border-rule/60 py-0.5 ${s.current ? "bg-leaf font-semibold" : ""} ${on.has(s.seq) ? "" : "ml-4 border-l-2 border-l-rule pl-2"}`}>
-              <button className="flex min-w-0 grow items-center gap-2 text-left hover:bg-leaf" aria-current={s.current} title={s.made ? new Date(1000 * s.made).toLocaleString("en-GB") : undefined} onClick={() => !s.current && open.goTo(s.seq)}>
-                <img src={statePicture(set.id, s, 128)} alt="" loading="lazy" className="h-9 w-14 shrink-0 bg-rule object-cover" onError={(e) => (e.currentTarget.style.visibility = "hidden")} />
+            <li
+              key={s.seq}
+              data-state={s.seq}
+              data-current={s.current}
+              className={`flex items-center gap-2 border-b border-rule/60 py-0.5 ${s.current ? "bg-leaf font-semibold" : ""} ${on.has(s.seq) ? "" : "ml-4 border-l-2 border-l-rule pl-2"}`}
+            >
+              <button
+                className="flex min-w-0 grow items-center gap-2 text-left hover:bg-leaf"
+                aria-current={s.current}
+                title={s.made ? new Date(1000 * s.made).toLocaleString("en-GB") : undefined}
+                onClick={() => !s.current && open.goTo(s.seq)}
+              >
+                <img
+                  src={statePicture(set.id, s, 128)}
+                  alt=""
+                  loading="lazy"
+                  className="h-9 w-14 shrink-0 bg-rule object-cover"
+                  onError={(e) => (e.currentTarget.style.visibility = "hidden")}
+                />
                 <span className="leading-tight">{words(s)}</span>
               </button>
               {!s.current && (
-                <button className="shrink-0 px-1 underline aria-pressed:font-semibold" aria-pressed={isSame(other, stateView(s.seq))} onClick={() => void compare(s)}>
+                <button
+                  className="shrink-0 px-1 underline aria-pressed:font-semibold"
+                  aria-pressed={isSame(other, stateView(s.seq))}
+                  onClick={() => void compare(s)}
+                >
                   Compare
                 </button>
               )}

@@ -28,10 +28,22 @@ export function JobSheet({ open, set }: { open: OpenSet; set: SetDetail }) {
         <h1 className="grow truncate font-semibold" title={set.name}>
           {set.name}
         </h1>
-        <button aria-label={set.undo ? `Undo: ${set.undo}` : "Nothing to undo"} title={set.undo ? `Undo: ${set.undo}` : undefined} className="p-1 hover:bg-leaf disabled:opacity-35" disabled={!set.undo} onClick={open.undo}>
+        <button
+          aria-label={set.undo ? `Undo: ${set.undo}` : "Nothing to undo"}
+          title={set.undo ? `Undo: ${set.undo}` : undefined}
+          className="p-1 hover:bg-leaf disabled:opacity-35"
+          disabled={!set.undo}
+          onClick={open.undo}
+        >
           <Undo2 size={17} />
         </button>
-        <button aria-label={set.redo ? `Redo: ${set.redo}` : "Nothing to redo"} title={set.redo ? `Redo: ${set.redo}` : undefined} className="p-1 hover:bg-leaf disabled:opacity-35" disabled={!set.redo} onClick={open.redo}>
+        <button
+          aria-label={set.redo ? `Redo: ${set.redo}` : "Nothing to redo"}
+          title={set.redo ? `Redo: ${set.redo}` : undefined}
+          className="p-1 hover:bg-leaf disabled:opacity-35"
+          disabled={!set.redo}
+          onClick={open.redo}
+        >
           <Redo2 size={17} />
         </button>
         <button aria-label="Fold the job sheet" className="p-1 hover:bg-leaf" onClick={() => setFolded(true)}>
@@ -39,7 +51,13 @@ export function JobSheet({ open, set }: { open: OpenSet; set: SetDetail }) {
         </button>
       </header>
       <RunPanel run={set.run} set={set.id} draft={set.draft && set.recipe.method === "consensus"} />
-      <Accordion.Root type="single" collapsible value={line} onValueChange={setLine} className="flex min-h-0 grow flex-col overflow-y-auto">
+      <Accordion.Root
+        type="single"
+        collapsible
+        value={line}
+        onValueChange={setLine}
+        className="flex min-h-0 grow flex-col overflow-y-auto"
+      >
         {lines.map((one) => (
           <SheetLine key={one.name} line={one} open={open} set={set} />
         ))}
@@ -53,9 +71,15 @@ function SheetLine({ line: { name, title, useFact, Body }, open, set }: { line: 
   return (
     <Accordion.Item value={name} className="border-t border-rule last:border-b">
       <Accordion.Header>
-        <Accordion.Trigger className="group w-full px-3 py-2 text-left hover:bg-leaf data-[state=open]:bg-leaf" data-line={name}>
+        <Accordion.Trigger
+          className="group w-full px-3 py-2 text-left hover:bg-leaf data-[state=open]:bg-leaf"
+          data-line={name}
+        >
           <span className="block font-semibold">{title}</span>
-          <span data-testid={`fact-${name}`} className={`block text-[14px] ${fact.open ? "text-persimmon" : "text-faint"}`}>
+          <span
+            data-testid={`fact-${name}`}
+            className={`block text-[14px] ${fact.open ? "text-persimmon" : "text-faint"}`}
+          >
             {fact.open ? "▸ " : ""}
             {fact.text}
           </span>

@@ -21,7 +21,11 @@ type Part = Partial<Patch> | ((now: Patch) => Partial<Patch>);
 /** Words of an act that goes on with the last: one nudge after another. */
 const MOVE = "move a lift";
 
-const borderActs: Record<string, string> = { seek: "let a border run where both sides agree", snap_to_edges: "let a border follow the picture", drawn: "a border as drawn" };
+const borderActs: Record<string, string> = {
+  seek: "let a border run where both sides agree",
+  snap_to_edges: "let a border follow the picture",
+  drawn: "a border as drawn",
+};
 
 export function patchesFact(set: SetDetail): Fact {
   const lifts = set.recipe.patches;
@@ -34,10 +38,18 @@ export function PatchesLine({ open, set }: { open: OpenSet; set: SetDetail }) {
   const { patch: index, set: put } = useView();
   const lifts = set.recipe.patches;
   const change = (k: number, part: Part, label: string) =>
-    open.change(label, (now) => ({ patches: now.patches.map((l, i) => (i === k ? { ...l, ...(typeof part === "function" ? part(l) : part) } : l)) }), { joins: label === MOVE });
+    open.change(
+      label,
+      (now) => ({
+        patches: now.patches.map((l, i) => (i === k ? { ...l, ...(typeof part === "function" ? part(l) : part) } : l)),
+      }),
+      { joins: label === MOVE },
+    );
   const reorder = (from: number, to: number) => {
-    const [moved, ...rest] = [lifts[from] as Patch, ...lifts.filter((_, i) => i !== from)];
-    open.change(to < from ? "lay a place under another" : "lay a place over another", { patches: [...rest.slice(0, to), moved, ...rest.slice(to)] });
+    const [moved, ...rest] = [lifts[from], ...lifts.filter((_, i) => i !== from)];
+    void open.change(to < from ? "lay a place under another" : "lay a place over another", {
+      patches: [...rest.slice(0, to), moved, ...rest.slice(to)],
+    });
     put({ patch: to });
   };
   const canvas = set.canvas;
@@ -51,19 +63,42 @@ export function PatchesLine({ open, set }: { open: OpenSet; set: SetDetail }) {
   };
   return (
     <div className="flex flex-col gap-2 text-[14px]">
-      <p className="leading-tight text-faint">Click a place in the picture, or draw a loop around it, then press the crop of the frame to take it from. Under By method, a crop lays the loop by that method.</p>
+      <p className="leading-tight text-faint">
+        Click a place in the picture, or draw a loop around it, then press the crop of the frame to take it from. Under
+        By method, a crop lays the loop by that method.
+      </p>
       <div className="flex gap-2">
-        <Button disabled={!canvas} onClick={() => put({ drawing: "loop", taking: null, view: plate, sheet: false, flicking: false })}>
+        <Button
+          disabled={!canvas}
+          onClick={() => put({ drawing: "loop", taking: null, view: plate, sheet: false, flicking: false })}
+        >
           Draw a loop
         </Button>
-        <Button disabled={!canvas} title="An area that nothing taken by hand changes" onClick={() => put({ drawing: "keep", taking: null, view: plate, sheet: false, flicking: false })}>
+        <Button
+          disabled={!canvas}
+          title="An area that nothing taken by hand changes"
+          onClick={() => put({ drawing: "keep", taking: null, view: plate, sheet: false, flicking: false })}
+        >
           Keep an area
         </Button>
       </div>
       {set.recipe.protected.map((_, k) => (
-        <div key={k} className="flex justify-between border-b border-rule/60 px-1" onPointerEnter={() => put({ keep: k })} onPointerLeave={() => put({ keep: null })}>
+        <div
+          key={k}
+          className="flex justify-between border-b border-rule/60 px-1"
+          onPointerEnter={() => put({ keep: k })}
+          onPointerLeave={() => put({ keep: null })}
+        >
           <span>Kept area {k + 1}</span>
-          <button className="underline" onClick={() => (open.change("let an area be changed again", { protected: set.recipe.protected.filter((_, i) => i !== k) }), put({ keep: null }))}>
+          <button
+            className="underline"
+            onClick={() => (
+              open.change("let an area be changed again", {
+                protected: set.recipe.protected.filter((_, i) => i !== k),
+              }),
+              put({ keep: null })
+            )}
+          >
             Let go
           </button>
         </div>
@@ -73,15 +108,44 @@ export function PatchesLine({ open, set }: { open: OpenSet; set: SetDetail }) {
           const frame = frameOf(lift.source);
           const time = set.frames.find((f) => f.id === frame)?.time;
           return (
-            <li key={k} className="border-b border-rule/60" data-lift={k} data-off={lift.disabled} onPointerEnter={() => index == null && put({ patch: k })} onPointerLeave={() => index === k && !lifts[k] && put({ patch: null })}>
-              <button className={`flex w-full items-center gap-2 px-1 py-0.5 text-left hover:bg-leaf ${index === k ? "bg-leaf font-semibold" : ""} ${lift.disabled ? "line-through" : ""}`} aria-expanded={index === k} onClick={() => show(k)}>
-                <img src={patchPicture(set.id, set.plate_key ?? "", k)} alt="" loading="lazy" className="h-9 w-12 shrink-0 bg-rule object-cover" onError={(e) => (e.currentTarget.style.visibility = "hidden")} />
+            <li
+              key={k}
+              className="border-b border-rule/60"
+              data-lift={k}
+              data-off={lift.disabled}
+              onPointerEnter={() => index == null && put({ patch: k })}
+              onPointerLeave={() => index === k && !lifts[k] && put({ patch: null })}
+            >
+              <button
+                className={`flex w-full items-center gap-2 px-1 py-0.5 text-left hover:bg-leaf ${index === k ? "bg-leaf font-semibold" : ""} ${lift.disabled ? "line-through" : ""}`}
+                aria-expanded={index === k}
+                onClick={() => show(k)}
+              >
+                <img
+                  src={patchPicture(set.id, set.plate_key ?? "", k)}
+                  alt=""
+                  loading="lazy"
+                  className="h-9 w-12 shrink-0 bg-rule object-cover"
+                  onError={(e) => (e.currentTarget.style.visibility = "hidden")}
+                />
                 <span className="grow">
                   {k + 1}. {sourceWords(set, lift.source)}
                 </span>
                 <span className="num text-faint">{time ? clock(time) : ""}</span>
               </button>
-              {index === k && <Settings set={set} lift={lift} index={k} change={(part, label) => change(k, part, label)} reorder={(to) => reorder(k, to)} remove={() => (open.change("give a place back", { patches: lifts.filter((_, i) => i !== k) }), put({ patch: null }))} />}
+              {index === k && (
+                <Settings
+                  set={set}
+                  lift={lift}
+                  index={k}
+                  change={(part, label) => change(k, part, label)}
+                  reorder={(to) => reorder(k, to)}
+                  remove={() => (
+                    open.change("give a place back", { patches: lifts.filter((_, i) => i !== k) }),
+                    put({ patch: null })
+                  )}
+                />
+              )}
             </li>
           );
         })}
@@ -92,10 +156,18 @@ export function PatchesLine({ open, set }: { open: OpenSet; set: SetDetail }) {
 }
 
 const mends: Record<string, { words: string; label: string; part: (lift: Patch) => Partial<Patch> }> = {
-  seek: { words: "Let its border run where both sides agree", label: borderActs.seek ?? "", part: () => ({ optimal_seam: true, snap_to_edges: false }) },
+  seek: {
+    words: "Let its border run where both sides agree",
+    label: borderActs.seek ?? "",
+    part: () => ({ optimal_seam: true, snap_to_edges: false }),
+  },
   tone: { words: "Match its tone", label: "match the tone of a lift", part: () => ({ tone: true }) },
   grain: { words: "Match its grain", label: "match the grain of a lift", part: () => ({ grain: true }) },
-  fade: { words: "Let its border fade wider", label: "border of a lift", part: (lift) => ({ feather: Math.round(2 * Math.max(lift.feather, 6)) }) },
+  fade: {
+    words: "Let its border fade wider",
+    label: "border of a lift",
+    part: (lift) => ({ feather: Math.round(2 * Math.max(lift.feather, 6)) }),
+  },
 };
 
 /** Places where lifts can be seen, judged by what the plate is for, each with what would mend it. */
@@ -113,23 +185,42 @@ function Seams({ set, change }: { set: SetDetail; change: (k: number, part: Part
       <div className="flex items-center justify-between gap-2">
         <label className="flex items-center gap-2">
           Seams that show
-          <select className="border border-faint/60 bg-leaf px-1 py-0.5" value={purpose} onChange={(e) => put({ purpose: e.target.value as Purpose })}>
+          <select
+            className="border border-faint/60 bg-leaf px-1 py-0.5"
+            value={purpose}
+            onChange={(e) => put({ purpose: e.target.value as Purpose })}
+          >
             <option value="web">on the web</option>
             <option value="screen">on a screen</option>
             <option value="print">in print</option>
           </select>
         </label>
-        <button className="px-1.5 aria-pressed:bg-ink aria-pressed:text-leaf" aria-pressed={marked} onClick={() => put({ marked: !marked })}>
+        <button
+          className="px-1.5 aria-pressed:bg-ink aria-pressed:text-leaf"
+          aria-pressed={marked}
+          onClick={() => put({ marked: !marked })}
+        >
           Mark
         </button>
       </div>
-      {!seams ? <p className="text-faint">Looking along the borders</p> : !seams.length && <p className="text-faint" data-testid="no-seams">None: nothing that was taken can be told from what is around.</p>}
+      {!seams ? (
+        <p className="text-faint">Looking along the borders</p>
+      ) : (
+        !seams.length && (
+          <p className="text-faint" data-testid="no-seams">
+            None: nothing that was taken can be told from what is around.
+          </p>
+        )
+      )}
       <ol>
         {seams?.map((seam, k) => {
           const lift = lifts[seam.patch];
           const mend = mends[seam.mend];
           // What is so already cannot mend it.
-          const helps = lift && mend && Object.entries(mend.part(lift)).some(([name, value]) => lift[name as keyof Patch] !== value);
+          const helps =
+            lift &&
+            mend &&
+            Object.entries(mend.part(lift)).some(([name, value]) => lift[name as keyof Patch] !== value);
           return (
             <li key={k} data-seam={seam.mend} className="border-b border-rule/60 py-0.5 leading-tight">
               <button className="text-left hover:bg-leaf" onClick={() => go(seam)}>
@@ -150,14 +241,40 @@ function Seams({ set, change }: { set: SetDetail; change: (k: number, part: Part
 
 /** From which strength on the highlights are back. */
 function Glare({ set, index }: { set: SetDetail; index: number }) {
-  const found = useQuery({ queryKey: ["glare", set.id, set.plate_key, index], queryFn: () => api.glare(set.id, index), placeholderData: (before) => before }).data;
+  const found = useQuery({
+    queryKey: ["glare", set.id, set.plate_key, index],
+    queryFn: () => api.glare(set.id, index),
+    placeholderData: (before) => before,
+  }).data;
   if (!found) return null;
-  return <p className="leading-tight text-faint">{found.returns == null ? "No highlight stands over the plate here. Where the plate has it too, lay the loop by No glare first." : `Half of the glare is back below ${Math.round(100 * found.returns)} %.`}</p>;
+  return (
+    <p className="leading-tight text-faint">
+      {found.returns == null
+        ? "No highlight stands over the plate here. Where the plate has it too, lay the loop by No glare first."
+        : `Half of the glare is back below ${Math.round(100 * found.returns)} %.`}
+    </p>
+  );
 }
 
-function Settings({ set, lift, index, change, remove, reorder }: { set: SetDetail; lift: Patch; index: number; change: (part: Part, label: string) => void; remove: () => void; reorder: (to: number) => void }) {
+function Settings({
+  set,
+  lift,
+  index,
+  change,
+  remove,
+  reorder,
+}: {
+  set: SetDetail;
+  lift: Patch;
+  index: number;
+  change: (part: Part, label: string) => void;
+  remove: () => void;
+  reorder: (to: number) => void;
+}) {
   const calm = "highlight_suppressed" in lift.source;
-  const over = set.recipe.patches.flatMap((l, k) => (k !== index && !l.disabled && !lift.disabled && l.on === lift.on && meet(l.outline, lift.outline) ? [k] : []));
+  const over = set.recipe.patches.flatMap((l, k) =>
+    k !== index && !l.disabled && !lift.disabled && l.on === lift.on && meet(l.outline, lift.outline) ? [k] : [],
+  );
   const swap = () => reorder(index > Math.min(...over) ? Math.min(...over) : Math.max(...over));
   const select = "border border-faint/60 bg-leaf px-1 py-0.5";
   const encode = (s: Source) => ("method" in s ? `method ${s.method}` : `frame ${frameOf(s)}`);
@@ -170,7 +287,11 @@ function Settings({ set, lift, index, change, remove, reorder }: { set: SetDetai
     <div className="flex flex-col gap-1.5 px-1 py-2">
       <label className="flex items-center justify-between gap-2">
         Comes from
-        <select className={select} value={encode(lift.source)} onChange={(e) => change({ source: decode(e.target.value) }, "take a place from elsewhere")}>
+        <select
+          className={select}
+          value={encode(lift.source)}
+          onChange={(e) => change({ source: decode(e.target.value) }, "take a place from elsewhere")}
+        >
           {set.frames
             .filter((f) => f.used && isLaid(f))
             .map((f) => (
@@ -187,47 +308,116 @@ function Settings({ set, lift, index, change, remove, reorder }: { set: SetDetai
       </label>
       {frameOf(lift.source) != null && (
         <label className="flex items-center gap-2">
-          <input type="checkbox" className="accent-ink" checked={calm} onChange={(e) => change({ source: e.target.checked ? { highlight_suppressed: frameOf(lift.source) ?? 0 } : { frame: frameOf(lift.source) ?? 0 } }, e.target.checked ? "take highlights off a place" : "a place with its highlights")} />
+          <input
+            type="checkbox"
+            className="accent-ink"
+            checked={calm}
+            onChange={(e) =>
+              change(
+                {
+                  source: e.target.checked
+                    ? { highlight_suppressed: frameOf(lift.source) ?? 0 }
+                    : { frame: frameOf(lift.source) ?? 0 },
+                },
+                e.target.checked ? "take highlights off a place" : "a place with its highlights",
+              )
+            }
+          />
           Without its highlights
         </label>
       )}
       {calm && <Glare set={set} index={index} />}
-      <Slide name={calm ? "Highlights taken off" : "Strength"} unit="%" value={Math.round(100 * lift.strength)} most={100} change={(v) => change({ strength: v / 100 }, "strength of a lift")} />
+      <Slide
+        name={calm ? "Highlights taken off" : "Strength"}
+        unit="%"
+        value={Math.round(100 * lift.strength)}
+        most={100}
+        change={(v) => change({ strength: v / 100 }, "strength of a lift")}
+      />
       <label className="flex items-center justify-between gap-2">
         Border
-        <select className={select} value={lift.optimal_seam ? "seek" : lift.snap_to_edges ? "follow" : "drawn"} onChange={(e) => change({ optimal_seam: e.target.value === "seek", snap_to_edges: e.target.value === "follow" }, borderActs[e.target.value] ?? "")}>
+        <select
+          className={select}
+          value={lift.optimal_seam ? "seek" : lift.snap_to_edges ? "follow" : "drawn"}
+          onChange={(e) =>
+            change(
+              { optimal_seam: e.target.value === "seek", snap_to_edges: e.target.value === "follow" },
+              borderActs[e.target.value] ?? "",
+            )
+          }
+        >
           <option value="seek">where both sides agree</option>
           <option value="follow">along edges, such as a skyline</option>
           <option value="drawn">as drawn</option>
         </select>
       </label>
-      <Slide name="Border fades over" unit="px" none={lift.optimal_seam ? "as the content asks" : undefined} value={Math.round(lift.feather)} most={Math.max(40, Math.round((set.canvas?.width ?? 0) / 20))} change={(v) => change({ feather: v }, "border of a lift")} />
+      <Slide
+        name="Border fades over"
+        unit="px"
+        none={lift.optimal_seam ? "as the content asks" : undefined}
+        value={Math.round(lift.feather)}
+        most={Math.max(40, Math.round((set.canvas?.width ?? 0) / 20))}
+        change={(v) => change({ feather: v }, "border of a lift")}
+      />
       {"frame" in lift.source && (
         <label className="flex items-center gap-2">
-          <input type="checkbox" className="accent-ink" checked={lift.tone} onChange={(e) => change({ tone: e.target.checked }, e.target.checked ? "match the tone of a lift" : "a lift in its own tone")} />
+          <input
+            type="checkbox"
+            className="accent-ink"
+            checked={lift.tone}
+            onChange={(e) =>
+              change(
+                { tone: e.target.checked },
+                e.target.checked ? "match the tone of a lift" : "a lift in its own tone",
+              )
+            }
+          />
           Tone matched along the border
         </label>
       )}
       {"frame" in lift.source && !lift.transform && (
-        <label className="flex items-center gap-2" title="Where other frames show the same as this one, all of them are averaged">
-          <input type="checkbox" className="accent-ink" checked={lift.grain} onChange={(e) => change({ grain: e.target.checked }, e.target.checked ? "match the grain of a lift" : "a lift with its own grain")} />
+        <label
+          className="flex items-center gap-2"
+          title="Where other frames show the same as this one, all of them are averaged"
+        >
+          <input
+            type="checkbox"
+            className="accent-ink"
+            checked={lift.grain}
+            onChange={(e) =>
+              change(
+                { grain: e.target.checked },
+                e.target.checked ? "match the grain of a lift" : "a lift with its own grain",
+              )
+            }
+          />
           Grain as around it
         </label>
       )}
       <Told set={set} lift={lift} change={change} />
       {over.length > 0 && (
         <p className="leading-tight" data-testid="overlaps">
-          It meets {over.map((k) => `place ${k + 1}`).join(", ")}; where they overlap the later one shows. <button className="underline" onClick={swap}>{index > Math.min(...over) ? "Lay it under" : "Lay it over"}</button>
+          It meets {over.map((k) => `place ${k + 1}`).join(", ")}; where they overlap the later one shows.{" "}
+          <button className="underline" onClick={swap}>
+            {index > Math.min(...over) ? "Lay it under" : "Lay it over"}
+          </button>
         </p>
       )}
       {(lift.exclusions ?? []).length > 0 && (
         <p className="leading-tight">
-          {plural((lift.exclusions ?? []).length, "part")} given back. <button className="underline" onClick={() => change({ exclusions: [] }, "take parts again")}>Take all of it again</button>
+          {plural((lift.exclusions ?? []).length, "part")} given back.{" "}
+          <button className="underline" onClick={() => change({ exclusions: [] }, "take parts again")}>
+            Take all of it again
+          </button>
         </p>
       )}
       {frameOf(lift.source) != null && <Moved set={set} lift={lift} change={change} />}
       <div className="flex gap-2">
-        <Button onClick={() => change({ disabled: !lift.disabled }, lift.disabled ? "switch a lift on" : "switch a lift off")}>{lift.disabled ? "Switch on" : "Switch off"}</Button>
+        <Button
+          onClick={() => change({ disabled: !lift.disabled }, lift.disabled ? "switch a lift on" : "switch a lift off")}
+        >
+          {lift.disabled ? "Switch on" : "Switch off"}
+        </Button>
         <Button onClick={remove}>Give all of it back</Button>
       </div>
     </div>
@@ -242,7 +432,15 @@ function Told({ set, lift, change }: { set: SetDetail; lift: Patch; change: (par
     <div data-testid="lift-told">
       <p className={`leading-tight ${told.warns ? "text-persimmon" : "text-faint"}`}>{told.words}</p>
       {(lift.exclude_introduced || (told.brings.length > 0 && told.takes > 0)) && (
-        <button className="underline" onClick={() => change({ exclude_introduced: !lift.exclude_introduced }, lift.exclude_introduced ? "bring along what a frame shows" : "leave out what a frame brings along")}>
+        <button
+          className="underline"
+          onClick={() =>
+            change(
+              { exclude_introduced: !lift.exclude_introduced },
+              lift.exclude_introduced ? "bring along what a frame shows" : "leave out what a frame brings along",
+            )
+          }
+        >
           {lift.exclude_introduced ? "Bring it along again" : "Leave that out"}
         </button>
       )}
@@ -254,16 +452,25 @@ function Told({ set, lift, change }: { set: SetDetail; lift: Patch; change: (par
 function Moved({ set, lift, change }: { set: SetDetail; lift: Patch; change: (part: Part, label: string) => void }) {
   const { moving, other, compare, set: put } = useView();
   // What it covers leaves the picture with the lift's settings.
-  useEffect(() => () => void (useView.getState().other?.kind === "bare" && put({ other: null, compare: "divide" })), [put]);
+  useEffect(
+    () => () => void (useView.getState().other?.kind === "bare" && put({ other: null, compare: "divide" })),
+    [put],
+  );
   const placed = (of: Patch) => of.transform ?? { shift: [0, 0] as [number, number], turn: 0, scale: 1, mirror: false };
   const place = placed(lift);
-  const adjust = (part: Partial<typeof place>, label: string) => change((now) => ({ transform: { ...placed(now), ...part } }), label);
+  const adjust = (part: Partial<typeof place>, label: string) =>
+    change((now) => ({ transform: { ...placed(now), ...part } }), label);
   useEffect(() => {
     if (!moving) return;
     const key = (e: KeyboardEvent) => {
       if ((e.target as HTMLElement).closest("input:not([type=checkbox]), select, [role=dialog]")) return;
       const by = e.altKey ? 0.1 : e.shiftKey ? 10 : 1;
-      const step = ({ ArrowLeft: [-by, 0], ArrowRight: [by, 0], ArrowUp: [0, -by], ArrowDown: [0, by] } as Record<string, [number, number]>)[e.key];
+      const step = (
+        { ArrowLeft: [-by, 0], ArrowRight: [by, 0], ArrowUp: [0, -by], ArrowDown: [0, by] } as Record<
+          string,
+          [number, number]
+        >
+      )[e.key];
       if (!step) return;
       e.preventDefault();
       e.stopImmediatePropagation();
@@ -278,7 +485,12 @@ function Moved({ set, lift, change }: { set: SetDetail; lift: Patch; change: (pa
   return (
     <fieldset className="flex flex-col gap-1 border-t border-rule/60 pt-1.5">
       <div className="flex flex-wrap items-center gap-x-3 gap-y-1">
-        <button className="border border-faint/60 bg-leaf px-2 aria-pressed:bg-ink aria-pressed:text-leaf" aria-pressed={moving} title="Arrow keys: 1 px; with Shift 10 px, with Alt 0.1 px" onClick={() => put({ moving: !moving })}>
+        <button
+          className="border border-faint/60 bg-leaf px-2 aria-pressed:bg-ink aria-pressed:text-leaf"
+          aria-pressed={moving}
+          title="Arrow keys: 1 px; with Shift 10 px, with Alt 0.1 px"
+          onClick={() => put({ moving: !moving })}
+        >
           Move by arrow keys
         </button>
         <span className="num" data-testid="lift-shift">
@@ -288,20 +500,59 @@ function Moved({ set, lift, change }: { set: SetDetail; lift: Patch; change: (pa
       <div className="flex flex-wrap items-center gap-x-3 gap-y-1">
         <label className="flex items-center gap-1">
           Turn
-          <input type="number" step={0.1} className={number} aria-label="Turn in degrees" value={place.turn} onChange={(e) => adjust({ turn: Math.max(-180, Math.min(180, Number(e.target.value) || 0)) }, "turn a lift")} />°
+          <input
+            type="number"
+            step={0.1}
+            className={number}
+            aria-label="Turn in degrees"
+            value={place.turn}
+            onChange={(e) =>
+              adjust({ turn: Math.max(-180, Math.min(180, Number(e.target.value) || 0)) }, "turn a lift")
+            }
+          />
+          °
         </label>
         <label className="flex items-center gap-1">
           Size
-          <input type="number" step={0.5} className={number} aria-label="Size in percent" value={Math.round(1000 * place.scale) / 10} onChange={(e) => Number(e.target.value) >= 10 && Number(e.target.value) <= 1000 && adjust({ scale: Number(e.target.value) / 100 }, "size of a lift")} />%
+          <input
+            type="number"
+            step={0.5}
+            className={number}
+            aria-label="Size in percent"
+            value={Math.round(1000 * place.scale) / 10}
+            onChange={(e) =>
+              Number(e.target.value) >= 10 &&
+              Number(e.target.value) <= 1000 &&
+              adjust({ scale: Number(e.target.value) / 100 }, "size of a lift")
+            }
+          />
+          %
         </label>
         <label className="flex items-center gap-1">
-          <input type="checkbox" className="accent-ink" checked={place.mirror} onChange={(e) => adjust({ mirror: e.target.checked }, "mirror a lift")} />
+          <input
+            type="checkbox"
+            className="accent-ink"
+            checked={place.mirror}
+            onChange={(e) => adjust({ mirror: e.target.checked }, "mirror a lift")}
+          />
           Mirrored
         </label>
       </div>
       <label className="flex items-center justify-between gap-2">
         Look at it as
-        <select aria-label="Look at it as" className="min-w-0 border border-faint/60 bg-leaf px-1 py-0.5" value={other?.kind === "bare" ? compare : "laid"} onChange={(e) => (e.currentTarget.blur(), put(e.target.value === "laid" ? { other: null, compare: "divide" } : { view: plate, other: bare, compare: e.target.value as Compare, sheet: false, flicking: false }))}>
+        <select
+          aria-label="Look at it as"
+          className="min-w-0 border border-faint/60 bg-leaf px-1 py-0.5"
+          value={other?.kind === "bare" ? compare : "laid"}
+          onChange={(e) => (
+            e.currentTarget.blur(),
+            put(
+              e.target.value === "laid"
+                ? { other: null, compare: "divide" }
+                : { view: plate, other: bare, compare: e.target.value as Compare, sheet: false, flicking: false },
+            )
+          )}
+        >
           <option value="laid">it will be</option>
           <option value="through">see-through, over what it covers</option>
           <option value="difference">what differs from that</option>
@@ -310,7 +561,12 @@ function Moved({ set, lift, change }: { set: SetDetail; lift: Patch; change: (pa
         </select>
       </label>
       <div className="flex gap-3">
-        <button className="underline" onClick={() => void fitPlace(set, lift, (place) => change({ transform: place }, "fit a lift to what it covers"))}>
+        <button
+          className="underline"
+          onClick={() =>
+            void fitPlace(set, lift, (place) => change({ transform: place }, "fit a lift to what it covers"))
+          }
+        >
           Fit to what it covers
         </button>
         {lift.transform && (
@@ -324,7 +580,21 @@ function Moved({ set, lift, change }: { set: SetDetail; lift: Patch; change: (pa
 }
 
 /** A slider that tells its value while it moves and changes the plate when it is let go. */
-function Slide({ name, unit, none, value, most, change }: { name: string; unit: string; none?: string; value: number; most: number; change: (value: number) => void }) {
+function Slide({
+  name,
+  unit,
+  none,
+  value,
+  most,
+  change,
+}: {
+  name: string;
+  unit: string;
+  none?: string;
+  value: number;
+  most: number;
+  change: (value: number) => void;
+}) {
   const [moving, setMoving] = useState<number | null>(null);
   const done = () => {
     if (moving != null && moving !== value) change(moving);
@@ -333,10 +603,19 @@ function Slide({ name, unit, none, value, most, change }: { name: string; unit: 
   return (
     <label className="grid grid-cols-[1fr_auto] gap-x-2">
       {name}
-      <span className="num">
-        {none && (moving ?? value) === 0 ? none : `${moving ?? value} ${unit}`}
-      </span>
-      <input className="col-span-2 accent-ink" type="range" min={0} max={most} value={moving ?? value} aria-label={name} onChange={(e) => setMoving(Number(e.target.value))} onPointerUp={done} onKeyUp={done} onBlur={done} />
+      <span className="num">{none && (moving ?? value) === 0 ? none : `${moving ?? value} ${unit}`}</span>
+      <input
+        className="col-span-2 accent-ink"
+        type="range"
+        min={0}
+        max={most}
+        value={moving ?? value}
+        aria-label={name}
+        onChange={(e) => setMoving(Number(e.target.value))}
+        onPointerUp={done}
+        onKeyUp={done}
+        onBlur={done}
+      />
     </label>
   );
 }

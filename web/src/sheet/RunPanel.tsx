@@ -7,7 +7,15 @@ export function RunPanel({ run, set, draft }: { run: Run | null | undefined; set
   const frame = "mx-3 mb-2 border-l-4 bg-leaf px-3 py-2 text-[14px]";
   const over = !run || run.kind === "export" || run.state === "done";
   // After a change of what takes part; it lies over the sheet's end, so that no list moves under the pointer.
-  if (over) return draft ? <div role="status" className={`${frame} absolute inset-x-0 bottom-0 z-10 mb-0! border-ink shadow-[0_-2px_6px_rgb(0_0_0/0.15)]`}>The frames are weighed anew; until then the median is shown.</div> : null;
+  if (over)
+    return draft ? (
+      <div
+        role="status"
+        className={`${frame} absolute inset-x-0 bottom-0 z-10 mb-0! border-ink shadow-[0_-2px_6px_rgb(0_0_0/0.15)]`}
+      >
+        The frames are weighed anew; until then the median is shown.
+      </div>
+    ) : null;
   const again = (
     <Button className="mt-1" onClick={() => void api.prepare(set).catch(tellError)}>
       Go on

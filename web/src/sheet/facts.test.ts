@@ -8,7 +8,17 @@ import { asideLabel, setAside } from "../frames/aside";
 import { framesFact } from "./FramesLine";
 
 const frame = (id: number | null, part: Partial<Frame> = {}) =>
-  ({ id: id ?? 90, joined: id != null, state: "ready", used: true, set_aside: false, reason: null, residual_px: 0.05, findings: [], ...part }) as Frame;
+  ({
+    id: id ?? 90,
+    joined: id != null,
+    state: "ready",
+    used: true,
+    set_aside: false,
+    reason: null,
+    residual_px: 0.05,
+    findings: [],
+    ...part,
+  }) as Frame;
 
 const set = (frames: Frame[], part: Partial<SetDetail> = {}) =>
   ({ frames, canvas: { width: 1600, height: 1067 }, reference: 0, recipe: { align: "auto" }, ...part }) as SetDetail;
@@ -16,13 +26,23 @@ const set = (frames: Frame[], part: Partial<SetDetail> = {}) =>
 test("the frames' fact counts what takes part and what needs a decision", () => {
   expect(framesFact(set([]))).toEqual({ text: "no frames yet", open: true });
   expect(framesFact(set([frame(0), frame(1)]))).toEqual({ text: "2 frames", open: false });
-  expect(framesFact(set([frame(0), frame(1, { used: false, set_aside: true }), frame(2)])).text).toBe("3 frames, 1 set aside");
+  expect(framesFact(set([frame(0), frame(1, { used: false, set_aside: true }), frame(2)])).text).toBe(
+    "3 frames, 1 set aside",
+  );
   const bad = frame(null, { state: "failed", used: false });
   expect(framesFact(set([frame(0), frame(1), bad]))).toEqual({ text: "3 frames, 1 unreadable", open: true });
   expect(framesFact(set([frame(0)])).text).toBe("1 frame, the plate is that frame");
-  const soft = frame(1, { findings: [{ matters: true, text: "soft" }, { matters: false, text: "bluer" }] });
+  const soft = frame(1, {
+    findings: [
+      { matters: true, text: "soft" },
+      { matters: false, text: "bluer" },
+    ],
+  });
   expect(framesFact(set([frame(0), soft]))).toEqual({ text: "2 frames, 1 to look at", open: true });
-  expect(framesFact(set([frame(0), { ...soft, used: false, set_aside: true }]))).toEqual({ text: "2 frames, 1 set aside, the plate is that frame", open: false });
+  expect(framesFact(set([frame(0), { ...soft, used: false, set_aside: true }]))).toEqual({
+    text: "2 frames, 1 set aside, the plate is that frame",
+    open: false,
+  });
   const reading = frame(null, { state: "reading", used: false });
   expect(framesFact(set([frame(0), reading])).text).toBe("2 frames, 1 being read");
 });
@@ -30,7 +50,9 @@ test("the frames' fact counts what takes part and what needs a decision", () => 
 test("the fit's fact names the worst frame by its number on the screen", () => {
   const frames = [frame(1, { residual_px: 0.21 }), frame(0, { residual_px: 0 }), frame(2, { residual_px: 0.08 })];
   expect(alignFact(set(frames)).text).toBe("worst 0.21 px, frame 1");
-  expect(alignFact(set([...frames, frame(3, { residual_px: null, used: false, reason: "it shows another view" })])).text).toBe("worst 0.21 px, frame 1, 1 not fitting");
+  expect(
+    alignFact(set([...frames, frame(3, { residual_px: null, used: false, reason: "it shows another view" })])).text,
+  ).toBe("worst 0.21 px, frame 1, 1 not fitting");
   expect(alignFact(set(frames, { recipe: { align: "off" } as SetDetail["recipe"] })).text).toBe("left as shot");
   expect(alignFact(set([frame(0)])).text).toBe("one frame, nothing to align");
   expect(alignFact(set([], { canvas: null })).text).toBe("nothing to align");

@@ -2,7 +2,13 @@ import { expect, test } from "vitest";
 import type { State } from "../api/client";
 import { branch } from "./HistoryLine";
 
-const state = (seq: number, parent: number | null, current = false): State => ({ seq, parent, label: `act ${seq}`, made: null, current });
+const state = (seq: number, parent: number | null, current = false): State => ({
+  seq,
+  parent,
+  label: `act ${seq}`,
+  made: null,
+  current,
+});
 
 test("a branch is what led to the current state and what goes on from it", () => {
   // 0 - 1 - 2 - 3 and, after going back to 1, 4 - 5.

@@ -11,12 +11,31 @@ import { patches } from "../patches/slice";
 import { picture } from "../picture/slice";
 
 /** What every set begins with. */
-export const fresh = { ...picture.fresh, ...drawing.fresh, ...contactSheet.fresh, ...alignment.fresh, ...doubts.fresh, ...patches.fresh, ...lookThrough.fresh, ...history.fresh };
-const lasting = { ...picture.lasting, ...drawing.lasting, ...patches.lasting, ...lookThrough.lasting, ...keySheet.lasting };
+export const fresh = {
+  ...picture.fresh,
+  ...drawing.fresh,
+  ...contactSheet.fresh,
+  ...alignment.fresh,
+  ...doubts.fresh,
+  ...patches.fresh,
+  ...lookThrough.fresh,
+  ...history.fresh,
+};
+const lasting = {
+  ...picture.lasting,
+  ...drawing.lasting,
+  ...patches.lasting,
+  ...lookThrough.lasting,
+  ...keySheet.lasting,
+};
 
 type Values = typeof fresh & typeof lasting;
 interface Store extends Values {
   set: (part: Partial<Values>) => void;
 }
 
-export const useView = create<Store>((set) => ({ ...fresh, ...lasting, set: (part) => set((now) => ({ ...part, ...followed(now, part) })) }));
+export const useView = create<Store>((set) => ({
+  ...fresh,
+  ...lasting,
+  set: (part) => set((now) => ({ ...part, ...followed(now, part) })),
+}));

@@ -48,18 +48,26 @@ export function FolderDialog({ open, close, title, act }: Props) {
             />
             <Button type="submit">Go there</Button>
           </form>
-          {here.isError && <p className="mt-2 border-l-4 border-persimmon bg-sheet px-3 py-1.5">{here.error.message}</p>}
+          {here.isError && (
+            <p className="mt-2 border-l-4 border-persimmon bg-sheet px-3 py-1.5">{here.error.message}</p>
+          )}
           <ul className="mt-2 min-h-40 grow overflow-y-auto border border-rule bg-white" aria-label="Folders">
             {folder?.parent && (
               <li>
-                <button className="flex w-full items-center gap-2 px-2 py-1 text-left hover:bg-leaf" onClick={() => enter(folder.parent ?? "/")}>
+                <button
+                  className="flex w-full items-center gap-2 px-2 py-1 text-left hover:bg-leaf"
+                  onClick={() => enter(folder.parent ?? "/")}
+                >
                   <CornerLeftUp size={15} /> the folder above
                 </button>
               </li>
             )}
             {folder?.folders.map((name) => (
               <li key={name}>
-                <button className="flex w-full items-center gap-2 px-2 py-1 text-left hover:bg-leaf" onClick={() => enter(`${folder.path.replace(/\/$/, "")}/${name}`)}>
+                <button
+                  className="flex w-full items-center gap-2 px-2 py-1 text-left hover:bg-leaf"
+                  onClick={() => enter(`${folder.path.replace(/\/$/, "")}/${name}`)}
+                >
                   <Folder size={15} /> {name}
                 </button>
               </li>
@@ -67,7 +75,11 @@ export function FolderDialog({ open, close, title, act }: Props) {
             {folder && !folder.folders.length && <li className="px-2 py-1 text-faint">no folders in it</li>}
           </ul>
           <p className="mt-2 text-faint" data-testid="folder-pictures">
-            {folder ? (folder.pictures ? `${plural(folder.pictures, "picture")} in this folder` : "No pictures in this folder") : "Looking …"}
+            {folder
+              ? folder.pictures
+                ? `${plural(folder.pictures, "picture")} in this folder`
+                : "No pictures in this folder"
+              : "Looking …"}
           </p>
           <div className="mt-2 flex flex-wrap items-center gap-2">
             {folder && act(folder.path, folder.pictures)}

@@ -2,7 +2,11 @@
 import { RadioGroup } from "radix-ui";
 import type { ButtonHTMLAttributes, ReactNode } from "react";
 
-export function Button({ strong, className = "", ...rest }: ButtonHTMLAttributes<HTMLButtonElement> & { strong?: boolean }) {
+export function Button({
+  strong,
+  className = "",
+  ...rest
+}: ButtonHTMLAttributes<HTMLButtonElement> & { strong?: boolean }) {
   const look = strong ? "bg-ink text-leaf" : "border border-faint/60 bg-leaf hover:bg-white";
   return (
     <button
@@ -23,7 +27,12 @@ export interface Choice {
 /** One of several, each said in words. */
 export function Choices(props: { label: string; value: string; choices: Choice[]; onChange: (value: string) => void }) {
   return (
-    <RadioGroup.Root aria-label={props.label} value={props.value} onValueChange={props.onChange} className="flex flex-col">
+    <RadioGroup.Root
+      aria-label={props.label}
+      value={props.value}
+      onValueChange={props.onChange}
+      className="flex flex-col"
+    >
       {props.choices.map((c) => (
         <RadioGroup.Item
           key={c.value}

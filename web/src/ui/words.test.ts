@@ -5,13 +5,17 @@ import { clock, exposure, movement, plural } from "./words";
 const frame = (part: Partial<Frame>) => part as Frame;
 
 test("movement is told in words and small amounts are left out", () => {
-  expect(movement(frame({ moved: [-31.2, 0.2], turned_deg: 0.42, scaled: 1.12 }))).toBe("turned 0.4° right, 31 px left, 12.0 % larger");
+  expect(movement(frame({ moved: [-31.2, 0.2], turned_deg: 0.42, scaled: 1.12 }))).toBe(
+    "turned 0.4° right, 31 px left, 12.0 % larger",
+  );
   expect(movement(frame({ moved: [0, 0], turned_deg: 0, scaled: 1 }))).toBe("not moved");
   expect(movement(frame({ moved: null }))).toBe("");
 });
 
 test("exposure data keep their units", () => {
-  expect(exposure(frame({ exposure_s: 0.004, aperture: 8, iso: 200, focal_mm: 29 }))).toBe("1/250 s  f/8  ISO 200  29 mm");
+  expect(exposure(frame({ exposure_s: 0.004, aperture: 8, iso: 200, focal_mm: 29 }))).toBe(
+    "1/250 s  f/8  ISO 200  29 mm",
+  );
   expect(exposure(frame({ exposure_s: 2 }))).toBe("2 s");
 });
 

@@ -17,7 +17,8 @@ export function movement(f: Frame): string {
   if (!f.moved) return "";
   const [dx, dy] = f.moved;
   const words: string[] = [];
-  if (Math.abs(f.turned_deg ?? 0) >= 0.05) words.push(`turned ${Math.abs(f.turned_deg ?? 0).toFixed(1)}° ${(f.turned_deg ?? 0) > 0 ? "right" : "left"}`);
+  if (Math.abs(f.turned_deg ?? 0) >= 0.05)
+    words.push(`turned ${Math.abs(f.turned_deg ?? 0).toFixed(1)}° ${(f.turned_deg ?? 0) > 0 ? "right" : "left"}`);
   if (Math.abs(dx) >= 0.5) words.push(`${Math.abs(dx).toFixed(0)} px ${dx > 0 ? "right" : "left"}`);
   if (Math.abs(dy) >= 0.5) words.push(`${Math.abs(dy).toFixed(0)} px ${dy > 0 ? "down" : "up"}`);
   const scale = ((f.scaled ?? 1) - 1) * 100;
