@@ -26,6 +26,26 @@ def told(name, data):
     print(f"{hashlib.sha256(data).hexdigest()[:32]} {name}", flush=True)
 
 
+def exr(data):
+    """A file without the order in which its pieces happened to be written."""
+    at = 8
+    while data[at]:
+        at = data.index(0, data.index(0, at) + 1) + 1
+        at += 4 + int.from_bytes(data[at : at + 4], "little")
+    at += 1
+    # The list of places ends where the first piece begins, which need not be the first of the list.
+    places = []
+    while not places or at + 8 * len(places) < min(places):
+        entry = at + 8 * len(places)
+        places.append(int.from_bytes(data[entry : entry + 8], "little"))
+    whole = [data[:at]]
+    head = 16 if b"tiledesc\0" in data[:at] else 4
+    for place in places:
+        size = int.from_bytes(data[place + head : place + head + 4], "little")
+        whole.append(data[place : place + head + 4 + size])
+    return b"".join(whole)
+
+
 def report(path):
     """A report without what differs from run to run."""
     text = json.loads(path.read_text())
@@ -41,7 +61,8 @@ def command_line(folder):
         def clean(name, *options, out="plate.tif"):
             to = folder / out
             subprocess.run([stage.EVANU, "clean", samples, "--out", to, *options], check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-            told(f"{samples.name} {name}", to.read_bytes())
+            data = to.read_bytes()
+            told(f"{samples.name} {name}", exr(data) if out.endswith(".exr") else data)
 
         for method in METHODS:
             clean(method, "--method", method)
@@ -98,7 +119,8 @@ def state_of(server, one, name):
     for kind, level in (("tiff", 0), ("exr", 0), ("jpeg", 1), ("png", 0)):
         run = json.loads(server.ask("POST", f"/api/sets/{one}/exports", {"format": kind, "level": level, "quality": 92}))["id"]
         server.wait(one, lambda s: s["run"]["id"] == run and s["run"]["state"] in ("done", "failed"))
-        told(f"{name} export {kind}", server.ask("GET", f"/api/runs/{run}/file"))
+        data = server.ask("GET", f"/api/runs/{run}/file")
+        told(f"{name} export {kind}", exr(data) if kind == "exr" else data)
 
 
 def data_folder(folder, kept):

@@ -5,12 +5,11 @@ use clap::builder::{PossibleValuesParser, TypedValueParser};
 use evanu_core::combine::Method;
 use evanu_core::evidence::Support;
 use evanu_core::geometry::Rect;
-use evanu_core::patch::origin;
 use evanu_core::pixel::{Depth, FrameSource};
-use evanu_core::plan::Plan;
+use evanu_core::plan::Decision;
 use evanu_core::prepare;
 use evanu_core::recipe::{Align, Canvas, Matching, Recipe};
-use evanu_core::render::{Scene, View};
+use evanu_core::render::{Scene, View, origin};
 use evanu_media::{
     CameraData, FORMATS, Format, Output, TiledFrame, import, recognised, write, write_grey, write_light,
 };
@@ -32,7 +31,7 @@ pub struct Args {
     #[arg(long)]
     out: PathBuf,
     /// auto, off, shift, rigid, similarity or perspective
-    #[arg(long, default_value = "auto", value_parser = one_of::<Align>())]
+    #[arg(long, default_value = "auto", value_parser = align)]
     align: Align,
     /// Index of the frame whose grid the plate keeps, from 0, or auto
     #[arg(long, default_value = "auto")]
@@ -66,6 +65,15 @@ enum Way {
 
 fn way(s: &str) -> Result<Way, String> {
     if s == "auto" { Ok(Way::Auto) } else { s.parse().map(Way::By) }
+}
+
+/// How frames are aligned; what is still to come is told apart from what there is not.
+fn align(word: &str) -> Result<Align, String> {
+    let known = Align::VARIANTS.join(", ");
+    match word {
+        "sphere" => Err(format!("sphere is not yet available; use one of {known}")),
+        _ => word.parse().map_err(|_| format!("use one of {known}")),
+    }
 }
 
 /// One of a few words, told with all of them.
@@ -192,14 +200,14 @@ pub fn run(args: Args) -> Result<(), String> {
     let begin_align = Instant::now();
     let step = Step::new("align");
     let clocks: Vec<Option<f64>> = frames.iter().map(|f| f.1.seconds()).collect();
-    let mut plan = prepare::plan(&recipe, &sources, &clocks, &|s| {
+    let plan = prepare::plan(&recipe, &sources, &clocks, &|s| {
         step.at(s);
         Ok(())
     })
     .map_err(|e| e.to_string())?;
     drop(step);
     seconds.align = begin_align.elapsed().as_secs_f64();
-    for (k, frame) in plan.frames.iter().enumerate() {
+    for (k, frame) in plan.alignment.frames.iter().enumerate() {
         if let Some(reason) = &frame.misfit {
             eprintln!("{}: set aside: {reason}", taken[good[k]].path.display());
         }
@@ -208,15 +216,18 @@ pub fn run(args: Args) -> Result<(), String> {
     if let Some(reason) = chosen {
         eprintln!("method: consensus; {reason}");
     }
+    let scene = Scene::new(&recipe, &plan, &sources);
+    let mut decision = None;
     if matches!(recipe.method, Method::Consensus | Method::Everybody) {
         let begin = Instant::now();
         let step = Step::new("decide");
-        prepare::choose(&mut plan, &recipe, &sources).map_err(|e| e.to_string())?;
+        decision = Some(prepare::decide(&scene).map_err(|e| e.to_string())?);
         step.at(1.0);
         drop(step);
         seconds.combine = begin.elapsed().as_secs_f64();
     }
-    let scene = Scene::new(&recipe, &plan, &sources);
+    let label_map = decision.as_ref().map(|decision| &decision.label_map);
+    let scene = Scene { label_map, ..scene };
     let used = scene.used();
     if used.len() == 1 {
         eprintln!(
@@ -224,22 +235,24 @@ pub fn run(args: Args) -> Result<(), String> {
             taken[good[used[0]]].path.display()
         );
     }
-    write_plate(&args, &scene, &frames[plan.reference].1, &mut seconds)?;
+    write_plate(&args, &scene, &frames[plan.alignment.reference].1, &mut seconds)?;
     if let Some(path) = &args.agreement {
         let canvas = scene.canvas().size();
         write_grey(path, canvas, |r| scene.render(View::Agreement, r, 0)).map_err(|e| e.to_string())?;
     }
-    if let (Some(path), Some(choice)) = (&args.origin, &plan.label_map) {
-        let moments: Vec<u32> = plan.frames.iter().map(|f| f.moment).collect();
-        let picture = origin::picture(choice, &origin::origins(choice, &moments, &plan.patches));
+    if let (Some(path), Some(choice)) = (&args.origin, label_map) {
+        let stages = scene.stages(View::Plate).map_err(|e| e.to_string())?;
+        let picture = origin::picture(choice, &origin::origins(choice, &plan.survey.moments(), &stages));
         let bytes = evanu_media::encode_png(&picture).map_err(|e| e.to_string())?;
         write_whole(path, &bytes)?;
     }
     if let Some(path) = &args.report {
         let support = support(&scene)?;
         seconds.total = begin.elapsed().as_secs_f64();
-        let report =
-            Report { method_reason: chosen, ..report(&taken, &good, &scene, &plan, support, seconds) };
+        let report = Report {
+            method_reason: chosen,
+            ..report(&taken, &good, (&scene, decision.as_ref()), support, seconds)
+        };
         let text = serde_json::to_string_pretty(&report).map_err(|e| e.to_string())?;
         write_whole(path, text.as_bytes())?;
     }
@@ -299,14 +312,15 @@ fn support(scene: &Scene<'_>) -> Result<Support, String> {
 fn report<'a>(
     taken: &'a [Taken],
     good: &[usize],
-    scene: &Scene<'a>,
-    plan: &'a Plan,
+    (scene, decision): (&Scene<'a>, Option<&Decision>),
     support: Support,
     seconds: Seconds,
 ) -> Report<'a> {
     let area: Rect = scene.canvas();
     let frames = taken.iter().enumerate().map(|(i, t)| {
-        let plan = good.iter().position(|&g| g == i).map(|k| &plan.frames[k]);
+        let index = good.iter().position(|&g| g == i);
+        let plan = index.map(|k| &scene.plan.alignment.frames[k]);
+        let gain = index.map_or([1.0; 3], |k| scene.plan.tones.frames[k].gain);
         FrameReport {
             path: &t.path,
             used: plan.is_some_and(|p| p.misfit.is_none()),
@@ -316,19 +330,19 @@ fn report<'a>(
             },
             transform: plan.map_or(evanu_core::geometry::Homography::IDENTITY, |p| p.transform).0,
             residual_px: plan.and_then(|p| p.residual_px),
-            gain: if scene.matched() { plan.map_or([1.0; 3], |p| p.gain) } else { [1.0; 3] },
+            gain: if scene.matched() { gain } else { [1.0; 3] },
         }
     });
     Report {
         version: 1,
-        reference: good[plan.reference],
+        reference: good[scene.reference()],
         method: scene.recipe.method.to_string(),
         method_reason: None,
         canvas: CanvasReport { x: area.x, y: area.y, width: area.width, height: area.height },
         frames: frames.collect(),
-        doubts: plan
-            .doubts
+        doubts: decision
             .iter()
+            .flat_map(|decision| &decision.doubts)
             .map(|d| DoubtReport {
                 bbox: [d.bbox.x, d.bbox.y, i64::from(d.bbox.width), i64::from(d.bbox.height)],
                 settled: d.settled,

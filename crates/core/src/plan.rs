@@ -1,14 +1,30 @@
-//! What needs the whole set and is computed once: fits, gains, noise, the canvas. Rendering only reads it.
+//! What follows from frames and recipe, stage by stage; each stage is a value that is made once and only read afterwards.
+//!
+//! 1. [`Alignment`]: where each frame lies over the reference. It depends on the frames alone and on how they are to be aligned.
+//! 2. [`Tones`]: how the light of each frame is matched, and the noise of the set. It is measured on aligned frames.
+//! 3. [`Survey`]: what each frame shows: its moment, and what only it shows.
+//! 4. [`Decision`]: which frames the consensus takes at each place, and where that is in doubt. It depends on the frames in use.
+//! 5. [`PlacedPatch`](crate::patch::PlacedPatch): the recipe's patches, fitted to the plate.
+//!
+//! The first three are made by one run over the frames and are stored together, as a [`Plan`].
+//!
+//! ```
+//! use evanu_core::geometry::Size;
+//! use evanu_core::plan::{FrameAlignment, Plan};
+//!
+//! // Three frames of a tripod set that need no moving.
+//! let plan = Plan::of(vec![FrameAlignment::untouched(Size::new(600, 400)); 3]);
+//! assert_eq!(plan.alignment.reference_size(), Size::new(600, 400));
+//! assert_eq!(plan.tones.frames[2].gain, [1.0; 3]);
+//! ```
 
 use crate::combine::consensus::LabelMap;
 use crate::evidence::doubts::Doubt;
 use crate::evidence::moving::Moving;
-use crate::geometry::{Bend, Homography, Point, Rect, Size, Surface, Warp};
+use crate::geometry::{Bend, Geometry, Homography, Point, Projection, Rect, Size, Surface, Warp};
 use crate::noise::NoiseModel;
-use crate::patch::PlacedPatch;
 use crate::pixel::FrameSource;
 use serde::{Deserialize, Serialize};
-use std::sync::Arc;
 
 /// How the light of a set behaved.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -43,9 +59,9 @@ pub struct SoleCoverage {
     pub largest: Rect,
 }
 
-/// What alignment and matching found out about one frame.
+/// Where one frame lies over the reference, and how well it fits there.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct FramePlan {
+pub struct FrameAlignment {
     /// Full size in pixels.
     pub size: Size,
     /// Why the frame cannot be laid over the others, in words; `None` when it can.
@@ -57,17 +73,9 @@ pub struct FramePlan {
     pub bend: Option<Bend>,
     /// Root mean square of what is left between matched places, in reference pixels; `None` for a misfit.
     pub residual_px: Option<f64>,
-    /// Multiplies the frame's linear light, by channel, to match the reference.
-    pub gain: [f32; 3],
-    /// Light that a full sample stands for.
-    pub headroom: f32,
-    /// Further stops to brighten by, over the reference, where the light fell unevenly.
-    pub field: Option<Surface>,
     /// Detail against the others at the same places: 1 is the median of the set, 0.5 half as strong gradients; `None`
     /// where there is too little to compare.
     pub sharpness: Option<f32>,
-    /// Share of the frame whose light is clipped, 0..=1.
-    pub clipped: f32,
     /// Places the fit rests on, in reference coordinates.
     pub points: Vec<Point>,
     /// Places that were found again but moved otherwise, in reference coordinates.
@@ -76,15 +84,11 @@ pub struct FramePlan {
     pub worst: Option<WorstResidual>,
     /// Frames with the same number were taken from the same camera position.
     pub position: u32,
-    /// Frames with the same number show the same moment: the same silhouettes.
-    pub moment: u32,
-    /// What would be lost without this frame.
-    pub sole: Option<SoleCoverage>,
     /// Laid by hand.
     pub by_hand: bool,
 }
 
-impl FramePlan {
+impl FrameAlignment {
     /// A frame that stays as it is.
     pub fn untouched(size: Size) -> Self {
         Self {
@@ -93,29 +97,18 @@ impl FramePlan {
             transform: Homography::IDENTITY,
             bend: None,
             residual_px: Some(0.0),
-            gain: [1.0; 3],
-            headroom: 1.0,
-            field: None,
             sharpness: None,
-            clipped: 0.0,
             points: Vec::new(),
             refused: Vec::new(),
             worst: None,
             position: 0,
-            moment: 0,
-            sole: None,
             by_hand: false,
         }
     }
 
-    /// The same for a source, with its headroom.
+    /// The same for a source.
     pub fn of(source: &dyn FrameSource) -> Self {
-        Self { headroom: source.headroom(), ..Self::untouched(source.size()) }
-    }
-
-    /// What stored samples are multiplied with to match stored samples of the reference.
-    pub fn multiplier(&self, reference: &Self) -> [f32; 3] {
-        self.gain.map(|g| g * self.headroom / reference.headroom)
+        Self::untouched(source.size())
     }
 
     /// Reference to frame coordinates.
@@ -125,126 +118,276 @@ impl FramePlan {
     }
 }
 
-/// The derived part of a set, stored beside its recipe.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Plan {
-    /// Index of the frame whose geometry the plate keeps.
-    pub reference: usize,
-    /// One entry a frame, in the set's order.
-    pub frames: Vec<FramePlan>,
-    /// How much samples of the same thing differ.
-    pub noise: NoiseModel,
-    /// How the light behaved.
-    #[serde(default)]
-    pub light: Light,
-    /// How far the lens moves the corners, as a share of the half diagonal, when that could be told and was repaired.
-    #[serde(default)]
-    pub lens: Option<f64>,
-    /// Which frames the consensus takes at each place; kept apart, for it follows from the frames in use.
-    #[serde(skip)]
-    pub label_map: Option<Arc<LabelMap>>,
-    /// The places that the consensus does not settle by itself.
-    #[serde(skip)]
-    pub doubts: Arc<Vec<Doubt>>,
-    /// The areas that move and belong.
-    #[serde(skip)]
-    pub moving: Arc<Vec<Moving>>,
-    /// The recipe's patches, ready to be laid over the plate in this order.
-    #[serde(skip)]
-    pub patches: Arc<Vec<PlacedPatch>>,
-}
-
-impl Plan {
-    /// A plan of these frames, the first being the reference.
-    pub fn of(frames: Vec<FramePlan>) -> Self {
-        Self {
-            reference: 0,
-            frames,
-            noise: NoiseModel::default(),
-            light: Light::Steady,
-            lens: None,
-            label_map: None,
-            doubts: Arc::default(),
-            moving: Arc::default(),
-            patches: Arc::default(),
-        }
+impl Projection for FrameAlignment {
+    fn apply(&self, reference: Point) -> Point {
+        self.to_frame().apply(reference)
     }
 
+    fn back(&self, frame: Point) -> Point {
+        self.transform.apply(frame)
+    }
+
+    fn warp(&self) -> Option<Warp<'_>> {
+        Some(self.to_frame())
+    }
+}
+
+/// Where the frames of a set lie.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Alignment {
+    /// Index of the frame whose geometry the plate keeps.
+    pub reference: usize,
+    /// How far the lens moves the corners, as a share of the half diagonal, when that could be told and was repaired.
+    pub lens: Option<f64>,
+    /// One entry a frame, in the set's order.
+    pub frames: Vec<FrameAlignment>,
+}
+
+impl Alignment {
     /// Size of the reference frame.
     pub fn reference_size(&self) -> Size {
         self.frames[self.reference].size
     }
+}
 
-    /// The largest rectangle found that every listed frame covers, in reference pixels; the reference's own
-    /// area when there is no such rectangle.
-    pub fn common_area(&self, used: &[usize]) -> Rect {
-        let whole = self.reference_size().rect();
-        let warps: Vec<(Warp<'_>, Size)> =
-            used.iter().map(|&i| (self.frames[i].to_frame(), self.frames[i].size)).collect();
-        let covered =
-            |x: i64, y: i64| warps.iter().all(|(w, s)| w.covers(Point::new(x as f64, y as f64), *s));
-        let fits = |r: Rect| {
-            !r.is_empty()
-                && [(r.x, r.y), (r.right() - 1, r.y), (r.x, r.bottom() - 1), (r.right() - 1, r.bottom() - 1)]
-                    .iter()
-                    .all(|&(x, y)| covered(x, y))
-        };
-        // The common area is convex but for bends of some pixels: corners suffice. Shrink evenly until it fits, then push each side out again.
-        let mut area = whole;
-        let shrink = |n: i64| {
-            let inset = |v: u32| i64::from(v) * n / 512;
-            let (dx, dy) = (inset(whole.width), inset(whole.height));
-            let side = |v: u32, d: i64| (i64::from(v) - 2 * d).max(0) as u32;
-            Rect::new(dx, dy, side(whole.width, dx), side(whole.height, dy))
-        };
-        match (0..256).map(shrink).find(|&r| fits(r)) {
-            None => return whole,
-            Some(r) => area = if area.is_empty() { area } else { r },
+impl Geometry for Alignment {
+    fn reference(&self) -> usize {
+        self.reference
+    }
+
+    fn size(&self, frame: usize) -> Size {
+        self.frames[frame].size
+    }
+
+    fn fits(&self, frame: usize) -> bool {
+        self.frames[frame].misfit.is_none()
+    }
+
+    fn projection(&self, frame: usize) -> &dyn Projection {
+        &self.frames[frame]
+    }
+}
+
+/// How the light of one frame is matched to the reference.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct FrameTone {
+    /// Multiplies the frame's linear light, by channel, to match the reference.
+    pub gain: [f32; 3],
+    /// Light that a full sample stands for.
+    pub headroom: f32,
+    /// Further stops to brighten by, over the reference, where the light fell unevenly.
+    pub field: Option<Surface>,
+}
+
+impl Default for FrameTone {
+    fn default() -> Self {
+        Self { gain: [1.0; 3], headroom: 1.0, field: None }
+    }
+}
+
+impl FrameTone {
+    /// Of a source that is as bright as the reference.
+    pub fn of(source: &dyn FrameSource) -> Self {
+        Self { headroom: source.headroom(), ..Self::default() }
+    }
+
+    /// What stored samples are multiplied with to match stored samples of the reference.
+    pub fn multiplier(&self, reference: &Self) -> [f32; 3] {
+        self.gain.map(|g| g * self.headroom / reference.headroom)
+    }
+}
+
+/// The light of a set, and its noise.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Tones {
+    /// How the light behaved.
+    pub light: Light,
+    /// How much samples of the same thing differ.
+    pub noise: NoiseModel,
+    /// One entry a frame, in the set's order.
+    pub frames: Vec<FrameTone>,
+}
+
+/// What one frame shows, beside the others.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+pub struct FrameSurvey {
+    /// Share of the frame whose light is clipped, 0..=1.
+    pub clipped: f32,
+    /// Frames with the same number show the same moment: the same silhouettes.
+    pub moment: u32,
+    /// What would be lost without this frame.
+    pub sole: Option<SoleCoverage>,
+}
+
+/// What the frames of a set show; one entry a frame, in the set's order.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Survey {
+    /// One entry a frame.
+    pub frames: Vec<FrameSurvey>,
+}
+
+impl Survey {
+    /// The moment of each frame.
+    pub fn moments(&self) -> Vec<u32> {
+        self.frames.iter().map(|f| f.moment).collect()
+    }
+
+    /// How many moments these frames show.
+    pub fn moments_of(&self, frames: &[usize]) -> usize {
+        let mut all: Vec<u32> = frames.iter().map(|&i| self.frames[i].moment).collect();
+        all.sort_unstable();
+        all.dedup();
+        all.len()
+    }
+}
+
+/// The alignment of a set with its tones and survey, stored beside its recipe.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(from = "Stored", into = "Stored")]
+pub struct Plan {
+    /// Where the frames lie.
+    pub alignment: Alignment,
+    /// How their light is matched.
+    pub tones: Tones,
+    /// What they show.
+    pub survey: Survey,
+}
+
+impl Plan {
+    /// Of frames with the same light, each of its own moment, the first being the reference.
+    pub fn of(frames: Vec<FrameAlignment>) -> Self {
+        let count = frames.len();
+        let shows = |k: usize| FrameSurvey { moment: k as u32, ..FrameSurvey::default() };
+        Self {
+            alignment: Alignment { reference: 0, lens: None, frames },
+            tones: Tones { frames: vec![FrameTone::default(); count], ..Tones::default() },
+            survey: Survey { frames: (0..count).map(shows).collect() },
         }
-        let mut step = i64::from(whole.width.max(whole.height)) / 2;
-        while step > 0 {
-            let mut grew = false;
-            for (l, t, r, b) in [(step, 0, 0, 0), (0, step, 0, 0), (0, 0, step, 0), (0, 0, 0, step)] {
-                let wide = Rect::new(
-                    area.x - l,
-                    area.y - t,
-                    (i64::from(area.width) + l + r) as u32,
-                    (i64::from(area.height) + t + b) as u32,
-                );
-                if wide.intersect(whole) == wide && fits(wide) {
-                    area = wide;
-                    grew = true;
-                }
-            }
-            if !grew {
-                step /= 2;
-            }
+    }
+}
+
+/// What the consensus decided for the frames in use.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Decision {
+    /// Which frames it takes at each place.
+    pub label_map: LabelMap,
+    /// The places that it does not settle by itself.
+    pub doubts: Vec<Doubt>,
+    /// The areas that move and belong.
+    pub moving: Vec<Moving>,
+}
+
+/// A plan as it is stored: each frame with all that is known of it.
+#[derive(Clone, Serialize, Deserialize)]
+struct Stored {
+    reference: usize,
+    frames: Vec<StoredFrame>,
+    noise: NoiseModel,
+    #[serde(default)]
+    light: Light,
+    #[serde(default)]
+    lens: Option<f64>,
+}
+
+/// A frame of a stored plan.
+#[derive(Clone, Serialize, Deserialize)]
+struct StoredFrame {
+    #[serde(flatten)]
+    alignment: FrameAlignment,
+    #[serde(flatten)]
+    tone: FrameTone,
+    #[serde(flatten)]
+    survey: FrameSurvey,
+}
+
+impl From<Plan> for Stored {
+    fn from(plan: Plan) -> Self {
+        let Plan { alignment, tones, survey } = plan;
+        let frames = alignment.frames.into_iter().zip(tones.frames).zip(survey.frames);
+        Self {
+            reference: alignment.reference,
+            frames: frames
+                .map(|((alignment, tone), survey)| StoredFrame { alignment, tone, survey })
+                .collect(),
+            noise: tones.noise,
+            light: tones.light,
+            lens: alignment.lens,
         }
-        area
+    }
+}
+
+impl From<Stored> for Plan {
+    fn from(stored: Stored) -> Self {
+        let Stored { reference, frames, noise, light, lens } = stored;
+        let mut plan = Self {
+            alignment: Alignment { reference, lens, frames: Vec::new() },
+            tones: Tones { light, noise, frames: Vec::new() },
+            survey: Survey::default(),
+        };
+        for StoredFrame { alignment, tone, survey } in frames {
+            plan.alignment.frames.push(alignment);
+            plan.tones.frames.push(tone);
+            plan.survey.frames.push(survey);
+        }
+        plan
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::geometry::{Grid, Sampling, common_area};
     use proptest::prelude::*;
+
+    #[test]
+    fn a_plan_is_stored_frame_by_frame_and_read_again() {
+        let mut plan = Plan::of(vec![FrameAlignment::untouched(Size::new(400, 300)); 2]);
+        plan.alignment.frames[1].transform = Homography::shift(3.25, -1.0);
+        plan.tones.frames[1].gain = [1.25, 1.0, 0.1];
+        plan.survey.frames[1].sole = Some(SoleCoverage { share: 0.25, largest: Rect::new(1, 2, 3, 4) });
+        let text = serde_json::to_string(&plan).unwrap();
+        assert!(text.contains("\"frames\":[{\"size\":"), "{text}");
+        assert_eq!(serde_json::from_str::<Plan>(&text).unwrap(), plan);
+    }
 
     proptest! {
         #[test]
         fn the_common_area_is_covered_and_cannot_grow(shifts in proptest::collection::vec((-90.0..90.0f64, -60.0..60.0f64), 1..6)) {
             let size = Size::new(400, 300);
-            let mut frames = vec![FramePlan::untouched(size)];
+            let mut frames = vec![FrameAlignment::untouched(size)];
             for (x, y) in &shifts {
-                frames.push(FramePlan { transform: Homography::shift(*x, *y), ..FramePlan::untouched(size) });
+                frames.push(FrameAlignment { transform: Homography::shift(*x, *y), ..FrameAlignment::untouched(size) });
             }
             let used: Vec<usize> = (0..frames.len()).collect();
-            let plan = Plan::of(frames);
+            let alignment = Alignment { reference: 0, lens: None, frames };
             let side = |f: &dyn Fn(&(f64, f64)) -> f64, low: bool| shifts.iter().map(f)
                 .fold(0.0f64, |m, v| if low { m.max((v - 0.5).ceil()) } else { m.min((v + 0.5).floor()) });
             let (x0, y0) = (side(&|s| s.0, true), side(&|s| s.1, true));
             let (x1, y1) = (399.0 + side(&|s| s.0, false), 299.0 + side(&|s| s.1, false));
             let want = Rect::new(x0 as i64, y0 as i64, (x1 - x0) as u32 + 1, (y1 - y0) as u32 + 1);
-            prop_assert_eq!(plan.common_area(&used), want);
+            prop_assert_eq!(common_area(&alignment, &used), want);
+        }
+
+        #[test]
+        fn a_plane_and_the_same_rule_without_a_warp_lead_to_the_same_places(
+            x in -50.0..50.0f64, y in -50.0..50.0f64, turn in -0.2..0.2f64, level in 0u32..4, p in (0.0..90.0f64, 0.0..90.0f64)
+        ) {
+            struct Hidden(FrameAlignment);
+            impl Projection for Hidden {
+                fn apply(&self, p: Point) -> Point { self.0.apply(p) }
+                fn back(&self, p: Point) -> Point { self.0.back(p) }
+            }
+            let transform = Homography::new([turn.cos(), -turn.sin(), x, turn.sin(), turn.cos(), y, 1e-5, 0.0, 1.0]);
+            let frame = FrameAlignment { transform, ..FrameAlignment::untouched(Size::new(400, 300)) };
+            let grid = Grid { origin: (7, -3), level, rect: Rect::new(0, 0, 90, 90) };
+            let hidden = Hidden(frame.clone());
+            let (plane, each) = (Sampling::of(&frame, &grid), Sampling::of(&hidden, &grid));
+            let p = Point::new(p.0, p.1);
+            prop_assert!(plane.apply(p).distance(each.apply(p)) < 1e-6);
+            prop_assert!((plane.scale_at(p) - each.scale_at(p)).abs() < 1e-6 * plane.scale_at(p));
+            let back = Homography::shift(4.0, 9.0);
+            let at = Point::default();
+            prop_assert!(plane.moved(&back, at).apply(p).distance(each.moved(&back, at).apply(p)) < 1e-6);
         }
     }
 }

@@ -6,12 +6,13 @@ use evanu_core::evidence::doubts::{Doubt, Reason};
 use evanu_core::evidence::moving::Motion;
 use evanu_core::geometry::{Rect, Size};
 use evanu_core::pixel::{FrameSource, MemoryFrame, Raster, Samples};
-use evanu_core::plan::{FramePlan, Plan};
+use evanu_core::plan::{Decision, FrameAlignment, Plan};
 use evanu_core::prepare;
 use evanu_core::random::Random;
 use evanu_core::recipe::{Recipe, Settled};
 use evanu_core::render::{Scene, View};
 use proptest::prelude::*;
+use std::sync::Arc;
 
 const SIZE: Size = Size { width: 240, height: 160 };
 
@@ -46,20 +47,23 @@ impl Place {
     }
 }
 
-/// The plan of frames that lie over each other as they are.
-fn decided(frames: &[MemoryFrame]) -> (Recipe, Plan) {
-    let recipe = Recipe::new();
-    let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
-    let mut plan = Plan::of(
-        (0..frames.len()).map(|k| FramePlan { moment: k as u32, ..FramePlan::untouched(SIZE) }).collect(),
-    );
-    prepare::choose(&mut plan, &recipe, &sources).unwrap();
-    (recipe, plan)
+/// Frames that lie over each other as they are.
+fn plan_of(frames: &[MemoryFrame]) -> Plan {
+    Plan::of(vec![FrameAlignment::untouched(SIZE); frames.len()])
 }
 
-fn plate(frames: &[MemoryFrame], recipe: &Recipe, plan: &Plan) -> Raster {
+/// What is decided for them.
+fn decided(frames: &[MemoryFrame]) -> (Recipe, Decision) {
+    let recipe = Recipe::new();
     let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
-    Scene::new(recipe, plan, &sources).render(View::Plate, SIZE.rect(), 0).unwrap()
+    let decision = prepare::decide(&Scene::new(&recipe, &plan_of(frames), &sources)).unwrap();
+    (recipe, decision)
+}
+
+fn plate(frames: &[MemoryFrame], recipe: &Recipe, decision: &Decision) -> Raster {
+    let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
+    let plan = plan_of(frames);
+    Scene::new(recipe, &plan, &sources).decided(decision).render(View::Plate, SIZE.rect(), 0).unwrap()
 }
 
 /// Pixels that are off by more than 12 of 255.
@@ -86,12 +90,12 @@ fn place(things: Vec<Vec<(Rect, [f64; 3])>>) -> Vec<MemoryFrame> {
 fn a_pair_comes_out_empty_and_its_figures_are_no_doubts() {
     let frames =
         place(vec![vec![(Rect::new(40, 50, 24, 60), RED)], vec![(Rect::new(150, 60, 30, 50), DARK)]]);
-    let (recipe, plan) = decided(&frames);
-    assert_eq!(wrong(&plate(&frames, &recipe, &plan)), []);
+    let (recipe, decision) = decided(&frames);
+    assert_eq!(wrong(&plate(&frames, &recipe, &decision)), []);
     assert!(
-        plan.doubts.is_empty(),
+        decision.doubts.is_empty(),
         "{:?}",
-        plan.doubts.iter().map(|d| (d.bbox, d.reason, d.confidence, d.pixels.len())).collect::<Vec<_>>()
+        decision.doubts.iter().map(|d| (d.bbox, d.reason, d.confidence, d.pixels.len())).collect::<Vec<_>>()
     );
 }
 
@@ -108,10 +112,10 @@ fn somebody_who_stands_there_in_most_frames_is_gone() {
         })
         .collect();
     let frames = place(things);
-    let (recipe, plan) = decided(&frames);
-    assert_eq!(wrong(&plate(&frames, &recipe, &plan)), []);
+    let (recipe, decision) = decided(&frames);
+    assert_eq!(wrong(&plate(&frames, &recipe, &decision)), []);
     let median = Recipe { method: Method::Median, ..recipe };
-    assert!(wrong(&plate(&frames, &median, &plan)).len() > 1000, "a median cannot do it");
+    assert!(wrong(&plate(&frames, &median, &decision)).len() > 1000, "a median cannot do it");
 }
 
 #[test]
@@ -119,9 +123,9 @@ fn a_place_that_nobody_shows_clear_is_a_doubt_and_can_be_settled() {
     // The two overlap: what is behind the overlap is in no frame.
     let (first, second) = (Rect::new(80, 50, 40, 60), Rect::new(100, 56, 44, 58));
     let frames = place(vec![vec![(first, RED)], vec![(second, DARK)]]);
-    let (recipe, plan) = decided(&frames);
+    let (recipe, decision) = decided(&frames);
     let core = first.intersect(second);
-    let left = wrong(&plate(&frames, &recipe, &plan));
+    let left = wrong(&plate(&frames, &recipe, &decision));
     let outside = left.iter().filter(|(x, y)| {
         let r = Rect::new(core.x - 3, core.y - 3, core.width + 6, core.height + 6);
         !(i64::from(*x) >= r.x
@@ -130,33 +134,34 @@ fn a_place_that_nobody_shows_clear_is_a_doubt_and_can_be_settled() {
             && i64::from(*y) < r.bottom())
     });
     assert!(outside.count() < 60, "what one frame shows is taken from it");
-    let doubt = plan.doubts.iter().find(|d| !d.bbox.intersect(core).is_empty()).expect("the core is a doubt");
+    let doubt =
+        decision.doubts.iter().find(|d| !d.bbox.intersect(core).is_empty()).expect("the core is a doubt");
     assert!(doubt.confidence < 0.95);
     assert!(doubt.stories.len() == 2 && doubt.reason != Reason::Alone, "{doubt:?}");
 
     let settled = Settled { bbox: doubt.bbox, frame: Some(1), open: false };
     let recipe = Recipe { settled: vec![settled], ..recipe };
-    let mut settled_plan = plan.clone();
-    let found = prepare::settle(&mut settled_plan, &recipe);
+    let mut after = Arc::new(decision.clone());
+    let found = prepare::settle(&mut after, &recipe);
     assert_eq!(found.iter().flatten().count(), 1);
-    let choice = settled_plan.label_map.unwrap();
+    let choice = &after.label_map;
     for &p in &doubt.pixels {
         assert_eq!(choice.frames[usize::from(choice.labels[p as usize])], 1);
     }
-    assert_eq!(plan.label_map.unwrap().labels.len(), choice.labels.len());
+    assert_eq!(decision.label_map.labels.len(), choice.labels.len());
 }
 
 #[test]
 fn where_nothing_moves_all_frames_are_averaged() {
     let frames = place(vec![vec![]; 6]);
-    let (recipe, plan) = decided(&frames);
-    let choice = plan.label_map.clone().unwrap();
+    let (recipe, decision) = decided(&frames);
+    let choice = decision.label_map.clone();
     let all = (0..choice.labels.len()).filter(|&p| (0..6).all(|k| choice.holds(p, k))).count();
     assert!(all as f64 > 0.999 * choice.labels.len() as f64, "{all} of {}", choice.labels.len());
-    assert_eq!(plan.doubts.len(), 0);
+    assert_eq!(decision.doubts.len(), 0);
     let mean = Recipe { method: Method::Mean, ..recipe.clone() };
     let noise = |recipe: &Recipe| {
-        let p = plate(&frames, recipe, &plan);
+        let p = plate(&frames, recipe, &decision);
         let sum: f64 = (0..SIZE.pixels() as u32)
             .map(|i| (i % SIZE.width, i / SIZE.width))
             .map(|(x, y)| {
@@ -172,10 +177,11 @@ fn where_nothing_moves_all_frames_are_averaged() {
 #[test]
 fn frames_set_aside_ask_for_a_new_decision() {
     let frames = place(vec![vec![]; 3]);
-    let (recipe, plan) = decided(&frames);
+    let (recipe, decision) = decided(&frames);
     let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
     let fewer = Recipe { excluded: [1].into(), ..recipe };
-    let scene = Scene::new(&fewer, &plan, &sources);
+    let all = plan_of(&frames);
+    let scene = Scene::new(&fewer, &all, &sources).decided(&decision);
     let told = scene.render(View::Plate, SIZE.rect(), 0).unwrap_err().to_string();
     assert!(told.contains("not been decided"), "{told}");
 }
@@ -194,12 +200,12 @@ proptest! {
             })
             .collect();
         let mut frames = place(things);
-        let (recipe, plan) = decided(&frames);
-        let first = plate(&frames, &recipe, &plan);
+        let (recipe, decision) = decided(&frames);
+        let first = plate(&frames, &recipe, &decision);
         prop_assert!(wrong(&first).len() < 40, "{} pixels are wrong", wrong(&first).len());
         frames.rotate_left(turn);
-        let (recipe, plan) = decided(&frames);
-        prop_assert!(plate(&frames, &recipe, &plan) == first, "the order of frames changed the plate");
+        let (recipe, decision) = decided(&frames);
+        prop_assert!(plate(&frames, &recipe, &decision) == first, "the order of frames changed the plate");
     }
 }
 
@@ -223,11 +229,11 @@ fn leaves_tremble_and_belong() {
             MemoryFrame::new(SIZE, Samples::Eight(codes))
         })
         .collect();
-    let (_, plan) = decided(&frames);
-    assert_eq!(plan.moving.len(), 1, "{:?}", plan.moving);
-    assert_eq!(plan.moving[0].motion, Motion::Trembling);
+    let (_, decision) = decided(&frames);
+    assert_eq!(decision.moving.len(), 1, "{:?}", decision.moving);
+    assert_eq!(decision.moving[0].motion, Motion::Trembling);
     let share = (leaves.width * leaves.height) as f32 / SIZE.pixels() as f32;
-    assert!((plan.moving[0].share / share - 1.0).abs() < 0.25, "{}", plan.moving[0].share);
+    assert!((decision.moving[0].share / share - 1.0).abs() < 0.25, "{}", decision.moving[0].share);
 }
 
 /// Areas that move of eight frames with a soft spot wandering over an even part of the wall; by frame and channel, what it makes of the light.
@@ -301,7 +307,7 @@ fn what_nothing_tells_of_two_frames_is_asked() {
 fn movers_grown_together_come_apart_by_what_goes_on_beside_them() {
     // A large one right beside a small one of the other frame: the border of both together speaks for the large one.
     let frames = place(vec![vec![(Rect::new(60, 70, 16, 40), RED)], vec![(Rect::new(76, 40, 50, 90), DARK)]]);
-    let (recipe, plan) = decided(&frames);
-    let left = wrong(&plate(&frames, &recipe, &plan));
+    let (recipe, decision) = decided(&frames);
+    let left = wrong(&plate(&frames, &recipe, &decision));
     assert!(left.len() < 30, "{} pixels are wrong", left.len());
 }

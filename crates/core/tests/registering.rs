@@ -60,7 +60,7 @@ fn seen(
 
 /// Root mean square distance, over a grid, of where a frame shows a place of the reference from where it truly does.
 fn error(plan: &Plan, frame: usize, truth: &dyn Fn(Point) -> Point) -> f64 {
-    let to_frame = plan.frames[frame].to_frame();
+    let to_frame = plan.alignment.frames[frame].to_frame();
     let (mut sum, mut n) = (0.0, 0);
     for k in 0..256 {
         let p = Point::new(f64::from(k % 16) * 37.5 + 18.0, f64::from(k / 16) * 25.0 + 12.0);
@@ -134,8 +134,8 @@ fn plan_of(frames: &[MemoryFrame], recipe: &Recipe) -> Plan {
 
 /// How far a frame's fit is from the truth, in reference pixels.
 fn off(plan: &Plan, shots: &[Shot], k: usize) -> f64 {
-    let truth = shots[plan.reference].to_wall.inverse().unwrap().after(&shots[k].to_wall);
-    plan.frames[k].transform.grid_distance(&truth, SIZE)
+    let truth = shots[plan.alignment.reference].to_wall.inverse().unwrap().after(&shots[k].to_wall);
+    plan.alignment.frames[k].transform.grid_distance(&truth, SIZE)
 }
 
 proptest! {
@@ -152,18 +152,18 @@ proptest! {
         let keep = |plan| early.lock().unwrap().push(plan);
         let plan = prepare::plan_early(&Recipe::new(), &sources, &[], &keep, &no_progress).unwrap();
         let [first] = &early.into_inner().unwrap()[..] else { panic!("not one early plan") };
-        prop_assert_eq!(first.reference, plan.reference);
-        for (k, frame) in first.frames.iter().enumerate() {
+        prop_assert_eq!(first.alignment.reference, plan.alignment.reference);
+        for (k, frame) in first.alignment.frames.iter().enumerate() {
             prop_assert_eq!(&frame.misfit, &None, "frame {}", k);
             prop_assert!(off(first, &shots, k) < 2.0, "frame {} is off by {} px early", k, off(first, &shots, k));
-            let ratio = f64::from(frame.gain[0]) * shots[k].gain / shots[plan.reference].gain;
+            let ratio = f64::from(first.tones.frames[k].gain[0]) * shots[k].gain / shots[plan.alignment.reference].gain;
             prop_assert!((ratio - 1.0).abs() < 0.05, "frame {}: early gain off by {}", k, ratio);
         }
-        for (k, frame) in plan.frames.iter().enumerate() {
+        for (k, frame) in plan.alignment.frames.iter().enumerate() {
             prop_assert_eq!(&frame.misfit, &None, "frame {}", k);
             prop_assert!(off(&plan, &shots, k) < 0.25, "frame {} is off by {} px", k, off(&plan, &shots, k));
-            for gain in frame.gain {
-                let ratio = f64::from(gain) * shots[k].gain / shots[plan.reference].gain;
+            for gain in plan.tones.frames[k].gain {
+                let ratio = f64::from(gain) * shots[k].gain / shots[plan.alignment.reference].gain;
                 prop_assert!((ratio - 1.0).abs() < 0.02, "frame {}: gain off by {}", k, ratio);
             }
         }
@@ -177,7 +177,7 @@ proptest! {
         let frames: Vec<MemoryFrame> =
             shots.iter().enumerate().map(|(k, s)| s.frame(if k == 2 { &other } else { &wall }, &mut random)).collect();
         let plan = plan_of(&frames, &Recipe::new());
-        for (k, frame) in plan.frames.iter().enumerate() {
+        for (k, frame) in plan.alignment.frames.iter().enumerate() {
             prop_assert_eq!(frame.misfit.is_some(), k == 2, "frame {}: {:?}", k, frame.misfit);
         }
     }
@@ -194,9 +194,9 @@ fn a_tripod_set_is_left_to_the_pixel_and_told_as_not_moved() {
         })
         .collect();
     let plan = plan_of(&frames, &Recipe::new());
-    for frame in &plan.frames {
+    for (frame, tone) in plan.alignment.frames.iter().zip(&plan.tones.frames) {
         assert_eq!(frame.transform, Homography::IDENTITY);
-        assert_eq!(frame.gain, [1.0; 3]);
+        assert_eq!(tone.gain, [1.0; 3]);
     }
 }
 
@@ -211,7 +211,7 @@ fn a_plain_shift_is_not_given_more_freedom_than_it_needs() {
         .collect();
     let frames: Vec<MemoryFrame> = shots.iter().map(|s| s.frame(&wall, &mut random)).collect();
     let plan = plan_of(&frames, &Recipe { reference: Some(0), ..Recipe::new() });
-    for (k, frame) in plan.frames.iter().enumerate() {
+    for (k, frame) in plan.alignment.frames.iter().enumerate() {
         let m = frame.transform.0;
         assert_eq!([m[0], m[1], m[3], m[4], m[6], m[7]], [1.0, 0.0, 0.0, 1.0, 0.0, 0.0], "frame {k}");
         assert!(off(&plan, &shots, k) < 0.05, "frame {k} is off by {} px", off(&plan, &shots, k));
@@ -231,9 +231,9 @@ fn a_family_that_cannot_fit_says_so() {
         .map(|to_wall| Shot { to_wall, gain: 1.0, movers: Vec::new() });
     let frames: Vec<MemoryFrame> = shots.iter().map(|s| s.frame(&wall, &mut random)).collect();
     let shifted = plan_of(&frames, &Recipe { reference: Some(0), align: Align::Shift, ..Recipe::new() });
-    assert!(shifted.frames[1].misfit.is_some());
+    assert!(shifted.alignment.frames[1].misfit.is_some());
     let turned = plan_of(&frames, &Recipe { reference: Some(0), align: Align::Rigid, ..Recipe::new() });
-    assert_eq!(turned.frames[1].misfit, None);
+    assert_eq!(turned.alignment.frames[1].misfit, None);
     assert!(off(&turned, &shots, 1) < 0.1);
 }
 
@@ -255,11 +255,11 @@ fn a_frame_on_its_side_is_turned_upright() {
     });
     frames[2] = MemoryFrame::new(Size::new(SIZE.height, SIZE.width), Samples::Eight(turned.collect()));
     let plan = plan_of(&frames, &Recipe::new());
-    assert_ne!(plan.reference, 2);
-    let found = &plan.frames[2];
+    assert_ne!(plan.alignment.reference, 2);
+    let found = &plan.alignment.frames[2];
     assert_eq!(found.misfit, None);
     // Where the turned frame's corners lie in the reference, from the shifts that were put in.
-    let start = [0.0, 6.5][plan.reference];
+    let start = [0.0, 6.5][plan.alignment.reference];
     let (dx, dy) = (-4.0 - start, 2.0 * (-4.0 - start));
     for (from, to) in [((0.0, 0.0), (599.0, 0.0)), ((399.0, 0.0), (599.0, 399.0)), ((0.0, 599.0), (0.0, 0.0))]
     {
@@ -301,7 +301,7 @@ fn the_lens_of_a_set_is_told_by_its_frames_and_repaired() {
     let frames: Vec<MemoryFrame> =
         moves.iter().map(|m| seen(&wall, &mut random, &|p| m.apply(without_lens(p, K)), &|_| 1.0)).collect();
     let plan = plan_of(&frames, &Recipe { reference: Some(0), ..Recipe::new() });
-    let found = plan.lens.expect("the lens is plain to see");
+    let found = plan.alignment.lens.expect("the lens is plain to see");
     assert!((found - K).abs() < 0.006, "{found}");
     for (k, m) in moves.iter().enumerate().skip(1) {
         let truth = |p: Point| through_lens(m.inverse().unwrap().apply(without_lens(p, K)), K);
@@ -327,12 +327,18 @@ fn near_ground_that_shifts_is_bent_to_fit_and_a_plane_needs_no_bend() {
     };
     let bent = error(&plan, 1, &truth);
     let mut flat = plan.clone();
-    flat.frames[1].bend = None;
+    flat.alignment.frames[1].bend = None;
     let plane = error(&flat, 1, &truth);
-    assert!(plan.frames[1].bend.is_some() && bent < 0.5 * plane && bent < 0.15, "{bent} of {plane} px");
+    assert!(
+        plan.alignment.frames[1].bend.is_some() && bent < 0.5 * plane && bent < 0.15,
+        "{bent} of {plane} px"
+    );
 
     let still = [0.0, 9.4].map(|x| seen(&wall, &mut random, &|p| Point::new(p.x + x, p.y), &|_| 1.0));
-    assert_eq!(plan_of(&still, &Recipe::new()).frames.iter().filter(|f| f.bend.is_some()).count(), 0);
+    assert_eq!(
+        plan_of(&still, &Recipe::new()).alignment.frames.iter().filter(|f| f.bend.is_some()).count(),
+        0
+    );
 }
 
 /// Two frames of a wall in which a board that fills `share` of the width has been moved by (9, -5).
@@ -363,14 +369,14 @@ fn areas_drawn_by_hand_say_what_leads() {
     let frames = board(0.6);
     let recipe =
         |areas: Vec<Area>| Recipe { reference: Some(0), areas, align: Align::Rigid, ..Recipe::new() };
-    let at = |plan: &Plan| plan.frames[1].transform.apply(Point::new(300.0, 200.0));
+    let at = |plan: &Plan| plan.alignment.frames[1].transform.apply(Point::new(300.0, 200.0));
     let area = |guide, outline| vec![Area { on: 0, guide, outline }];
     // Left alone, the larger part leads; ignoring it, the rest does; wanting it to fit, it does.
     let ignored = plan_of(&frames, &recipe(area(Guide::Ignore, rect(-5.0, -5.0, 375.0, 405.0))));
     assert!(at(&ignored).distance(Point::new(300.0, 200.0)) < 0.1, "{:?}", at(&ignored));
     let wanted = plan_of(&frames, &recipe(area(Guide::Fit, rect(20.0, 20.0, 340.0, 380.0))));
     assert!(at(&wanted).distance(Point::new(291.0, 205.0)) < 0.1, "{:?}", at(&wanted));
-    assert!(wanted.frames[1].points.iter().all(|p| p.x < 345.0));
+    assert!(wanted.alignment.frames[1].points.iter().all(|p| p.x < 345.0));
     // A prop that fills a small part leads too, when it alone is to fit.
     let small = board(0.3);
     let wanted = plan_of(&small, &recipe(area(Guide::Fit, rect(20.0, 100.0, 165.0, 300.0))));
@@ -405,22 +411,29 @@ fn what_is_laid_by_hand_stays_there_snaps_and_survives_another_reference() {
         plan
     };
     let by_hand = laid(hand.clone(), 0);
-    assert!(by_hand.frames[1].by_hand && by_hand.frames[1].residual_px.is_some_and(|r| r > 0.2 && r < 1.5));
-    let off = by_hand.frames[1].transform.grid_distance(&truth(1, 0), SIZE);
+    assert!(
+        by_hand.alignment.frames[1].by_hand
+            && by_hand.alignment.frames[1].residual_px.is_some_and(|r| r > 0.2 && r < 1.5)
+    );
+    let off = by_hand.alignment.frames[1].transform.grid_distance(&truth(1, 0), SIZE);
     assert!(off > 0.1 && off < 2.0, "{off}");
     // A nudge moves it by just that.
     let nudged = laid(ManualAlignment { shift: [3.0, -2.0], ..hand.clone() }, 0);
-    let moved = nudged.frames[1].transform.grid_distance(&by_hand.frames[1].transform, SIZE);
+    let moved =
+        nudged.alignment.frames[1].transform.grid_distance(&by_hand.alignment.frames[1].transform, SIZE);
     assert!((moved - 13.0f64.sqrt()).abs() < 1e-6, "{moved}");
     // Snapping finds what is near.
     let snapped = laid(ManualAlignment { snap: true, ..hand.clone() }, 0);
-    assert!(snapped.frames[1].transform.grid_distance(&truth(1, 0), SIZE) < 0.05);
+    assert!(snapped.alignment.frames[1].transform.grid_distance(&truth(1, 0), SIZE) < 0.05);
     // With another reference it lies over the same things.
     let other = laid(ManualAlignment { snap: true, ..hand.clone() }, 2);
-    assert!(other.frames[1].transform.grid_distance(&truth(1, 2), SIZE) < 0.05);
+    assert!(other.alignment.frames[1].transform.grid_distance(&truth(1, 2), SIZE) < 0.05);
     // The reference itself is never moved.
     let reference = laid(hand, 1);
-    assert!(!reference.frames[1].by_hand && reference.frames[1].transform == Homography::IDENTITY);
+    assert!(
+        !reference.alignment.frames[1].by_hand
+            && reference.alignment.frames[1].transform == Homography::IDENTITY
+    );
 }
 
 #[test]
@@ -431,7 +444,7 @@ fn light_that_fell_unevenly_is_matched_as_it_fell() {
     let frames = [seen(&wall, &mut random, &|p| p, &|_| 1.0), seen(&wall, &mut random, &|p| p, &lamp)];
     let recipe = Recipe { reference: Some(0), ..Recipe::new() };
     let plan = plan_of(&frames, &recipe);
-    assert_eq!(plan.light, Light::Uneven);
+    assert_eq!(plan.tones.light, Light::Uneven);
     let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
     let scene = Scene::new(&recipe, &plan, &sources);
     let [a, b] = [0, 1].map(|k| scene.render(View::Frame(k), SIZE.rect(), 0).unwrap());
@@ -458,7 +471,7 @@ fn light_varied_on_purpose_is_not_levelled_unless_wanted() {
         .collect();
     let recipe = Recipe { reference: Some(0), ..Recipe::new() };
     let plan = plan_of(&frames, &recipe);
-    assert_eq!(plan.light, Light::Varied);
+    assert_eq!(plan.tones.light, Light::Varied);
     let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
     let matched = |recipe: &Recipe| Scene::new(recipe, &plan, &sources).matched();
     assert!(!matched(&recipe));
@@ -476,7 +489,7 @@ fn several_stops_of_difference_do_not_disturb_the_alignment() {
     let frames: Vec<MemoryFrame> = shots.iter().map(|s| s.frame(&wall, &mut random)).collect();
     let plan = plan_of(&frames, &Recipe { reference: Some(0), ..Recipe::new() });
     for k in 1..3 {
-        assert_eq!(plan.frames[k].misfit, None, "frame {k}");
+        assert_eq!(plan.alignment.frames[k].misfit, None, "frame {k}");
         assert!(off(&plan, &shots, k) < 0.15, "frame {k} is off by {} px", off(&plan, &shots, k));
     }
 }
@@ -493,8 +506,8 @@ fn a_kicked_tripod_has_two_positions_and_both_are_brought_to_the_reference() {
         .collect();
     let frames: Vec<MemoryFrame> = shots.iter().map(|s| s.frame(&wall, &mut random)).collect();
     let plan = plan_of(&frames, &Recipe::new());
-    assert_eq!(plan.frames.iter().map(|f| f.position).collect::<Vec<_>>(), [0, 0, 0, 0, 1, 1]);
-    assert!(plan.reference < 4, "the frame that asks least change is among the four");
+    assert_eq!(plan.alignment.frames.iter().map(|f| f.position).collect::<Vec<_>>(), [0, 0, 0, 0, 1, 1]);
+    assert!(plan.alignment.reference < 4, "the frame that asks least change is among the four");
     for k in 0..6 {
         assert!(off(&plan, &shots, k) < 0.1, "frame {k}");
     }
@@ -529,7 +542,11 @@ fn light_beyond_white_is_kept_matched_and_developed() {
     let method = Method::Median;
     let recipe = Recipe { reference: Some(0), align: Align::Off, method, ..Recipe::new() };
     let plan = plan_of(&frames, &recipe);
-    assert!(plan.frames[1].gain.iter().all(|g| (g - 2.0).abs() < 0.03), "{:?}", plan.frames[1].gain);
+    assert!(
+        plan.tones.frames[1].gain.iter().all(|g| (g - 2.0).abs() < 0.03),
+        "{:?}",
+        plan.tones.frames[1].gain
+    );
     let scene = Scene::new(&recipe, &plan, &sources);
     let light = scene.light(SIZE.rect()).unwrap();
     let truth = |k: usize| 3.0 * wall.light(Point::new((k % 600) as f64, (k / 600) as f64));

@@ -4,10 +4,11 @@
 use evanu_core::evidence::doubts::{Doubt, Reason};
 use evanu_core::geometry::{Rect, Size};
 use evanu_core::pixel::{FrameSource, MemoryFrame, Samples};
-use evanu_core::plan::{FramePlan, Plan};
+use evanu_core::plan::{FrameAlignment, Plan};
 use evanu_core::prepare;
 use evanu_core::random::Random;
 use evanu_core::recipe::Recipe;
+use evanu_core::render::Scene;
 
 const SIZE: Size = Size { width: 480, height: 320 };
 const FRAMES: usize = 10;
@@ -68,10 +69,9 @@ fn doubts(standing: Option<Figure>) -> Vec<Doubt> {
         })
         .collect();
     let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
-    let untouched = |k: usize| FramePlan { moment: k as u32, ..FramePlan::untouched(SIZE) };
-    let mut plan = Plan::of((0..FRAMES).map(untouched).collect());
-    prepare::choose(&mut plan, &Recipe::new(), &sources).unwrap();
-    plan.doubts.iter().filter(|d| d.reason == Reason::Still).cloned().collect()
+    let plan = Plan::of(vec![FrameAlignment::untouched(SIZE); FRAMES]);
+    let decision = prepare::decide(&Scene::new(&Recipe::new(), &plan, &sources)).unwrap();
+    decision.doubts.into_iter().filter(|d| d.reason == Reason::Still).collect()
 }
 
 #[test]

@@ -142,9 +142,9 @@ fn main() {
             unreachable!("frames in memory can be read")
         };
         seconds += begin.elapsed().as_secs_f64();
-        let reference = &shots[plan.reference];
+        let reference = &shots[plan.alignment.reference];
         let back = reference.to_place.inverse().unwrap_or(Homography::IDENTITY);
-        for (k, (shot, found)) in shots.iter().zip(&plan.frames).enumerate() {
+        for (k, (shot, found)) in shots.iter().zip(&plan.alignment.frames).enumerate() {
             match (shot.foreign, &found.misfit) {
                 (true, None) => {
                     foreign_used += 1;
@@ -158,9 +158,12 @@ fn main() {
                 (false, None) => {
                     let error = found.transform.grid_distance(&back.after(&shot.to_place), SIZE);
                     let gain = (0..3)
-                        .map(|c| f64::from(found.gain[c] * shot.gain[c] / reference.gain[c] - 1.0).abs())
+                        .map(|c| {
+                            f64::from(plan.tones.frames[k].gain[c] * shot.gain[c] / reference.gain[c] - 1.0)
+                                .abs()
+                        })
                         .fold(0.0, f64::max);
-                    if k != plan.reference {
+                    if k != plan.alignment.reference {
                         errors.push(error);
                         gains.push(gain);
                     }

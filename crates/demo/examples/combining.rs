@@ -16,7 +16,7 @@ use evanu_core::evidence::doubts::Reason;
 use evanu_core::geometry::{Homography, Point, Size};
 use evanu_core::pixel::flood::parts;
 use evanu_core::pixel::{FrameSource, MemoryFrame, Raster, Samples};
-use evanu_core::plan::Plan;
+use evanu_core::plan::{Decision, Plan};
 use evanu_core::prepare;
 use evanu_core::progress::no_progress;
 use evanu_core::random::Random;
@@ -135,21 +135,21 @@ fn changed_areas(plate: &Raster, truth: &Raster, counts: &[u16], reached: &[u16]
 
 /// Connected [`wrong`] places of more than 64 pixels, and how many of them a doubt touches
 /// that is asked; the number of those doubts, how many of them touch such a place, and how many touch none of more than 16.
-fn doubted(plate: &Raster, truth: &Raster, plan: &Plan, reached: &[u16]) -> [usize; 5] {
+fn doubted(plate: &Raster, truth: &Raster, decision: &Decision, reached: &[u16]) -> [usize; 5] {
     let w = plate.size.width as usize;
     let wrong = wrong(plate, truth, reached);
     let mut place = vec![usize::MAX; wrong.len()];
     let areas = parts(&mut wrong.clone(), w, 0..wrong.len(), 1);
     areas.iter().zip(0..).for_each(|(area, k)| area.iter().for_each(|&p| place[p] = k));
     let sizes: Vec<usize> = areas.iter().map(Vec::len).collect();
-    let Some(choice) = &plan.label_map else { return [0; 5] };
+    let choice = decision.label_map.grid;
     let mut found = vec![false; sizes.len()];
     let (mut needed, mut idle) = (0, 0);
     let told = std::env::var("DOUBTS").is_ok();
-    for doubt in plan.doubts.iter() {
+    for doubt in decision.doubts.iter() {
         let mut touches = 0;
         for &p in &doubt.pixels {
-            let (x, y) = (p as usize % choice.size.width as usize, p as usize / choice.size.width as usize);
+            let (x, y) = (p as usize % choice.rect.width as usize, p as usize / choice.rect.width as usize);
             let side = 1usize << choice.level;
             for (x, y) in (0..side * side).map(|k| (x * side + k % side, y * side + k / side)) {
                 let at = y * w + x;
@@ -194,7 +194,7 @@ fn doubted(plate: &Raster, truth: &Raster, plan: &Plan, reached: &[u16]) -> [usi
         }
     }
     let large: Vec<usize> = (0..sizes.len()).filter(|&i| sizes[i] > LARGE).collect();
-    let asked = plan.doubts.iter().filter(|d| !d.settled).count();
+    let asked = decision.doubts.iter().filter(|d| !d.settled).count();
     [large.len(), large.iter().filter(|&&i| found[i]).count(), asked, needed, idle]
 }
 
@@ -247,7 +247,7 @@ fn give(name: &str, shoot: &Shoot, frames: &[Raster], plan: &Plan, truth: &Raste
         write("truth.png", truth)?;
         let ever = counts.iter().flat_map(|c| [if *c > 0 { u16::MAX } else { 0 }; 3]).collect();
         write("ever.png", &Raster { size: truth.size, data: ever })?;
-        std::fs::write(folder.join("set.json"), format!("{{\"reference\": {}}}", plan.reference))
+        std::fs::write(folder.join("set.json"), format!("{{\"reference\": {}}}", plan.alignment.reference))
     };
     if let Err(e) = all() {
         eprintln!("{name}: {e}");
@@ -313,17 +313,17 @@ fn main() {
             let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
             let recipe = Recipe::new();
             let clocks: Vec<Option<f64>> = shoot.shots.iter().map(|s| Some(s.time)).collect();
-            let Ok(mut plan) = prepare::plan(&recipe, &sources, &clocks, &no_progress) else {
+            let Ok(plan) = prepare::plan(&recipe, &sources, &clocks, &no_progress) else {
                 unreachable!("frames are in memory")
             };
             let begin = Instant::now();
-            if prepare::choose(&mut plan, &recipe, &sources).is_err() {
+            let Ok(decision) = prepare::decide(&Scene::new(&recipe, &plan, &sources)) else {
                 println!("{name} {set}: nothing to choose from");
                 continue;
-            }
+            };
             let decided = begin.elapsed().as_secs_f64();
-            let reference = &shoot.shots[plan.reference];
-            let truth = empty(name, &shoot, plan.reference);
+            let reference = &shoot.shots[plan.alignment.reference];
+            let truth = empty(name, &shoot, plan.alignment.reference);
             let back = |k: usize| {
                 let own = shoot.shots[k].to_place.inverse().unwrap_or(Homography::IDENTITY);
                 own.after(&reference.to_place)
@@ -347,7 +347,7 @@ fn main() {
                     }
                 }
             }
-            let scene = Scene::new(&recipe, &plan, &sources);
+            let scene = Scene::new(&recipe, &plan, &sources).decided(&decision);
             let by = |m: Method| scene.render(View::By(m), size.rect(), 0);
             let begin = Instant::now();
             let (Ok(consensus), seconds, Ok(median)) =
@@ -362,7 +362,7 @@ fn main() {
             let scored = |plate: &Raster| score(plate, &truth, &ideal, &counts, &reached);
             let (best, c, m) = (scored(&ideal), scored(&consensus), scored(&median));
             let (busy, never) = (taken_most(&counts, count, 0.55), taken_most(&counts, count, 1.0));
-            let d = doubted(&consensus, &truth, &plan, &reached);
+            let d = doubted(&consensus, &truth, &decision, &reached);
             (0..5).for_each(|i| doubts[i] += d[i]);
             let changed = changed_areas(&consensus, &truth, &counts, &reached);
             (0..2).for_each(|i| areas[i] += changed[i]);

@@ -67,13 +67,15 @@ fn main() {
             unreachable!("frames are in memory")
         };
         let seconds = begin.elapsed().as_secs_f64();
-        let truth = empty(&kind, &shoot, plan.reference);
+        let truth = empty(&kind, &shoot, plan.alignment.reference);
         let mut line = String::new();
-        for (k, found) in plan.frames.iter().enumerate().filter(|(k, _)| *k != plan.reference) {
+        for (k, found) in
+            plan.alignment.frames.iter().enumerate().filter(|(k, _)| *k != plan.alignment.reference)
+        {
             let at = |i: u32, n: u32| (f64::from(i) + 0.5) / 32.0 * f64::from(n) - 0.5;
             let pairs: Vec<Correspondence> = (0..1024u32)
                 .map(|i| Point::new(at(i % 32, size.width), at(i / 32, size.height)))
-                .filter_map(|p| Some((p, shoot.same_place(plan.reference, p, k)?)))
+                .filter_map(|p| Some((p, shoot.same_place(plan.alignment.reference, p, k)?)))
                 .filter(|(_, q)| size.holds(*q))
                 .map(|(to, from)| Correspondence { from, to, weight: 1.0 })
                 .collect();
@@ -107,7 +109,7 @@ fn main() {
             ours_seen.push(rms(&seen, &|p| found.to_frame().apply(p)));
         }
         let mut stiff: Plan = plan.clone();
-        stiff.frames.iter_mut().for_each(|f| f.bend = None);
+        stiff.alignment.frames.iter_mut().for_each(|f| f.bend = None);
         let [with, without] = [&plan, &stiff].map(|plan| {
             let scene = Scene::new(&recipe, plan, &sources);
             scene

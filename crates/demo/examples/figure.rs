@@ -10,6 +10,7 @@ use evanu_core::pixel::{FrameSource, MemoryFrame, Samples};
 use evanu_core::prepare;
 use evanu_core::progress::no_progress;
 use evanu_core::recipe::Recipe;
+use evanu_core::render::Scene;
 use evanu_demo::{Crowd, Order, Shoot, frame_size};
 use kept::rendered;
 
@@ -31,7 +32,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
         let recipe = Recipe::new();
         let plan = prepare::plan(&recipe, &sources, &[], &no_progress)?;
-        looks.extend(prepare::looks(&plan, &recipe, &sources)?);
+        looks.extend(prepare::looks(&Scene::new(&recipe, &plan, &sources))?);
     }
     let first = looks.first().ok_or("nobody passes")?;
     let mean = |i: usize| {

@@ -13,8 +13,8 @@
 mod kept;
 
 use evanu_core::combine::Method;
-use evanu_core::geometry::{Point, Size, inside, simplified_to, trace};
-use evanu_core::patch::{Patch, Source};
+use evanu_core::geometry::{Grid, Point, Size, inside, simplified_to, trace};
+use evanu_core::patch::{Patch, PlacedPatch, Source};
 use evanu_core::pixel::distance::distances;
 use evanu_core::pixel::flood::flood;
 use evanu_core::pixel::{FrameSource, MemoryFrame, Raster, Samples};
@@ -61,7 +61,7 @@ impl Stage {
             shots.iter().map(|s| MemoryFrame::new(size, eight(&s.picture))).collect();
         let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
         let plan = prepare::plan(&Recipe::new(), &sources, &[], &no_progress).ok()?;
-        let reference = plan.reference;
+        let reference = plan.alignment.reference;
         let truth = empty("lifting", &shoot, reference);
         let w = size.width as usize;
         let taken: Vec<Vec<bool>> = (0..FRAMES)
@@ -83,20 +83,18 @@ impl Stage {
         Some(Self { size, frames, plan, truth, taken, noise })
     }
 
-    fn plate(&self, patches: Vec<Patch>) -> Option<(Raster, Plan, f64)> {
+    fn plate(&self, patches: Vec<Patch>) -> Option<(Raster, Vec<PlacedPatch>, f64)> {
         let sources: Vec<&dyn FrameSource> = self.frames.iter().map(|f| f as &dyn FrameSource).collect();
-        let excluded = (0..FRAMES).filter(|k| *k != self.plan.reference).collect();
+        let excluded = (0..FRAMES).filter(|k| *k != self.plan.alignment.reference).collect();
         let recipe = Recipe { excluded, method: Method::Median, patches, ..Recipe::new() };
-        let mut plan = self.plan.clone();
+        let scene = Scene::new(&recipe, &self.plan, &sources);
         let begin = Instant::now();
-        prepare::patch(&mut plan, &recipe, |plan, patch| {
-            Ok(prepare::fit(&Scene::new(&recipe, plan, &sources), patch)?.map(Arc::new))
-        })
-        .ok()?;
+        let fit = |scene: &Scene<'_>, patch: &Patch| Ok(prepare::fit(scene, patch)?.map(Arc::new));
+        let placed = prepare::place_patches(&scene, fit).ok()?;
         let seconds = begin.elapsed().as_secs_f64();
-        let scene = Scene::new(&recipe, &plan, &sources);
+        let scene = Scene { patches: &placed, ..scene };
         let plate = scene.render(View::Plate, self.size.rect(), 0).ok()?;
-        Some((plate, plan, seconds))
+        Some((plate, placed, seconds))
     }
 
     /// Loops around what the plate leaves, each with the frame to take it from.
@@ -142,7 +140,9 @@ impl Stage {
                 (near(y0 - 6.0, h as usize)..=near(y1 + 6.0, h as usize))
                     .all(|y| (near(x0 - 6.0, w)..=near(x1 + 6.0, w)).all(|x| !self.taken[*k][y * w + x]))
             };
-            if let Some(frame) = (0..FRAMES).filter(|k| self.plan.frames[*k].misfit.is_none()).find(clear) {
+            if let Some(frame) =
+                (0..FRAMES).filter(|k| self.plan.alignment.frames[*k].misfit.is_none()).find(clear)
+            {
                 out.push((outline, frame));
             }
         }
@@ -168,15 +168,13 @@ impl Tally {
         &mut self,
         (stage, outline): (&Stage, &[Point]),
         before: &Raster,
-        (plate, plan, seconds): &(Raster, Plan, f64),
+        (plate, placed, seconds): &(Raster, Vec<PlacedPatch>, f64),
     ) {
-        let Some(laid) = plan.patches.first() else { return };
+        let Some(laid) = placed.first() else { return };
         let (w, h) = (stage.size.width as usize, stage.size.height as usize);
-        let weights: Vec<f32> = (0..h)
-            .flat_map(|y| {
-                laid.fit.mask.row(Point::new(0.0, y as f64), 1.0, w).unwrap_or_else(|| vec![0.0; w])
-            })
-            .collect();
+        let grid = Grid::new(stage.size.rect(), 0);
+        let weights: Vec<f32> =
+            (0..h).flat_map(|y| laid.fit.mask.row(&grid, y).unwrap_or_else(|| vec![0.0; w])).collect();
         let error: Vec<f64> =
             plate.data.chunks_exact(3).map(grey).zip(&stage.truth).map(|(p, t)| p - t).collect();
         let old: Vec<f64> =
@@ -307,7 +305,7 @@ fn main() {
         let Some((before, _, _)) = stage.plate(Vec::new()) else { continue };
         let mut random = Random::new(seed << 8 | set);
         for (outline, frame) in stage.loops(&before, &mut random) {
-            let patch = Patch::new(stage.plan.reference, outline.clone(), Source::Frame(frame));
+            let patch = Patch::new(stage.plan.alignment.reference, outline.clone(), Source::Frame(frame));
             let plain = Patch { optimal_seam: false, tone: false, ..patch.clone() };
             for (tally, patch) in [(&mut sought, patch), (&mut drawn, plain)] {
                 if std::env::var_os("SAVE").is_some() && !patch.optimal_seam {

@@ -5,7 +5,7 @@
 use evanu_core::combine::Method;
 use evanu_core::geometry::{Homography, Rect, Size};
 use evanu_core::pixel::{FrameSource, MemoryFrame, Raster, Samples};
-use evanu_core::plan::Plan;
+use evanu_core::plan::{Decision, Plan};
 use evanu_core::prepare;
 use evanu_core::progress::no_progress;
 use evanu_core::recipe::{Align, Canvas, Recipe};
@@ -37,10 +37,10 @@ fn refs(frames: &[MemoryFrame]) -> Vec<&dyn FrameSource> {
     frames.iter().map(|f| f as &dyn FrameSource).collect()
 }
 
-fn plan(recipe: &Recipe, sources: &[&dyn FrameSource]) -> Plan {
-    let mut plan = prepare::plan(recipe, sources, &[], &no_progress).unwrap();
-    prepare::choose(&mut plan, recipe, sources).unwrap();
-    plan
+fn plan(recipe: &Recipe, sources: &[&dyn FrameSource]) -> (Plan, Decision) {
+    let plan = prepare::plan(recipe, sources, &[], &no_progress).unwrap();
+    let decision = prepare::decide(&Scene::new(recipe, &plan, sources)).unwrap();
+    (plan, decision)
 }
 
 fn whole(scene: &Scene<'_>, view: View) -> Raster {
@@ -51,21 +51,21 @@ fn whole(scene: &Scene<'_>, view: View) -> Raster {
 fn frames_are_found_to_a_tenth_of_a_pixel_and_the_plate_is_empty() {
     let sources = refs(&BUSY.frames);
     let recipe = Recipe::new();
-    let plan = plan(&recipe, &sources);
-    let reference = &BUSY.shoot.shots[plan.reference];
+    let (plan, decision) = plan(&recipe, &sources);
+    let reference = &BUSY.shoot.shots[plan.alignment.reference];
     let back = reference.to_place.inverse().unwrap();
-    for (k, frame) in plan.frames.iter().enumerate() {
+    for (k, frame) in plan.alignment.frames.iter().enumerate() {
         assert_eq!(frame.misfit, None, "frame {k}");
         let truth = back.after(&BUSY.shoot.shots[k].to_place);
         let error = frame.transform.grid_distance(&truth, frame.size);
         assert!(error < 0.12, "frame {k} is off by {error} px");
-        let gain = frame.gain[1] * BUSY.shoot.shots[k].gain / reference.gain;
+        let gain = plan.tones.frames[k].gain[1] * BUSY.shoot.shots[k].gain / reference.gain;
         assert!((gain - 1.0).abs() < 0.01, "frame {k}: gain off by {gain}");
     }
-    let scene = Scene::new(&recipe, &plan, &sources);
+    let scene = Scene::new(&recipe, &plan, &sources).decided(&decision);
     let truth = empty_frame(BUSY.shoot.place(0), reference, frame_size(WIDTH));
     let plate = psnr(&whole(&scene, View::Plate), &truth);
-    let busy = psnr(&whole(&scene, View::Shot(plan.reference)), &truth);
+    let busy = psnr(&whole(&scene, View::Shot(plan.alignment.reference)), &truth);
     assert!(plate > 29.0 && plate > busy + 5.0, "plate {plate} dB, reference frame {busy} dB");
 }
 
@@ -74,8 +74,8 @@ fn neither_order_nor_threads_change_a_byte() {
     let sources = refs(&BUSY.frames);
     let recipe = Recipe::new();
     let render = |sources: &[&dyn FrameSource]| {
-        let plan = plan(&recipe, sources);
-        whole(&Scene::new(&recipe, &plan, sources), View::Plate)
+        let (plan, decision) = plan(&recipe, sources);
+        whole(&Scene::new(&recipe, &plan, sources).decided(&decision), View::Plate)
     };
     let plate = render(&sources);
     let mut turned = sources.clone();
@@ -91,21 +91,21 @@ fn a_preview_is_the_same_region_of_the_export() {
     let sources = refs(&BUSY.frames);
     for canvas in [Canvas::Reference, Canvas::Common] {
         let recipe = Recipe { canvas, ..Recipe::new() };
-        let plan = plan(&recipe, &sources);
-        let scene = Scene::new(&recipe, &plan, &sources);
+        let (plan, decision) = plan(&recipe, &sources);
+        let scene = Scene::new(&recipe, &plan, &sources).decided(&decision);
         for view in [View::Plate, View::Agreement, View::Frame(3)] {
             let all = whole(&scene, view);
             let region = Rect::new(101, 57, 203, 148);
             let part = scene.render(view, region, 0).unwrap();
             if view == View::Plate {
                 let kept = scene.aligned(region, 0).unwrap();
-                assert!(kept.combined(&scene, View::Plate, "", region).unwrap() == part);
+                assert!(kept.combined(&scene, View::Plate, region).unwrap() == part);
                 // Of all that is kept, parts that lie in one block, on four, and at the end.
                 let size = scene.size(view);
                 let kept = scene.aligned(size.rect(), 0).unwrap();
                 let end = Rect::new(i64::from(size.width) - 40, i64::from(size.height) - 30, 40, 30);
                 for part in [Rect::new(0, 0, 8, 8), Rect::new(250, 90, 20, 12), end] {
-                    let alone = kept.combined(&scene, View::Plate, "", part).unwrap();
+                    let alone = kept.combined(&scene, View::Plate, part).unwrap();
                     assert!(alone == scene.render(view, part, 0).unwrap(), "{part:?}");
                 }
             }
@@ -131,10 +131,11 @@ fn where_nothing_moves_the_plate_is_better_than_any_frame() {
         .collect();
     let sources = refs(&still.frames);
     let recipe = Recipe::new();
-    let plan = plan(&recipe, &sources);
-    let scene = Scene::new(&recipe, &plan, &sources);
-    let truth = empty_frame(still.shoot.place(0), &still.shoot.shots[plan.reference], frame_size(WIDTH));
-    let single = psnr(&whole(&scene, View::Shot(plan.reference)), &truth);
+    let (plan, decision) = plan(&recipe, &sources);
+    let scene = Scene::new(&recipe, &plan, &sources).decided(&decision);
+    let truth =
+        empty_frame(still.shoot.place(0), &still.shoot.shots[plan.alignment.reference], frame_size(WIDTH));
+    let single = psnr(&whole(&scene, View::Shot(plan.alignment.reference)), &truth);
     let by = |method| psnr(&whole(&scene, View::By(method)), &truth);
     for method in [Method::Consensus, Method::Median, Method::Mean] {
         assert!(by(method) > single, "{method}: {} dB, a single frame {single} dB", by(method));
@@ -148,9 +149,10 @@ fn detail_that_the_mean_of_all_loses_is_the_references() {
     let still = set(Crowd::Nobody, 7);
     let sources = refs(&still.frames);
     let recipe = Recipe::new();
-    let plan = plan(&recipe, &sources);
-    let scene = Scene::new(&recipe, &plan, &sources);
-    let truth = empty_frame(still.shoot.place(0), &still.shoot.shots[plan.reference], frame_size(WIDTH));
+    let (plan, decision) = plan(&recipe, &sources);
+    let scene = Scene::new(&recipe, &plan, &sources).decided(&decision);
+    let truth =
+        empty_frame(still.shoot.place(0), &still.shoot.shots[plan.alignment.reference], frame_size(WIDTH));
     let [own, mean, median] = [Method::Consensus, Method::Mean, Method::Median]
         .map(|method| psnr(&whole(&scene, View::By(method)), &truth));
     assert!(own > mean + 1.0 && own > median + 1.0, "{own} dB, the mean {mean} dB, the median {median} dB");
@@ -174,17 +176,19 @@ fn a_foreign_frame_is_set_aside_and_one_of_another_size_is_used() {
     let mut sources = refs(&BUSY.frames[..4]);
     sources.extend([&half as &dyn FrameSource, &foreign]);
     let recipe = Recipe::new();
-    let plan = plan(&recipe, &sources);
+    let (plan, decision) = plan(&recipe, &sources);
     assert!(
-        plan.frames[5].misfit.as_deref().is_some_and(|r| r.contains("another view")),
+        plan.alignment.frames[5].misfit.as_deref().is_some_and(|r| r.contains("another view")),
         "{:?}",
-        plan.frames[5].misfit
+        plan.alignment.frames[5].misfit
     );
-    assert_eq!(plan.frames[4].misfit, None);
+    assert_eq!(plan.alignment.frames[4].misfit, None);
     assert!(
-        (plan.frames[4].transform.scale_at(evanu_core::geometry::Point::new(100.0, 80.0)) - 2.0).abs() < 0.02
+        (plan.alignment.frames[4].transform.scale_at(evanu_core::geometry::Point::new(100.0, 80.0)) - 2.0)
+            .abs()
+            < 0.02
     );
-    let scene = Scene::new(&recipe, &plan, &sources);
+    let scene = Scene::new(&recipe, &plan, &sources).decided(&decision);
     assert_eq!(scene.used(), [0, 1, 2, 3, 4]);
 }
 
@@ -200,10 +204,10 @@ fn two_unrelated_frames_give_the_reference_alone() {
     let frames = [noise(1), noise(2)];
     let sources = refs(&frames);
     let recipe = Recipe::new();
-    let plan = plan(&recipe, &sources);
-    let scene = Scene::new(&recipe, &plan, &sources);
-    assert_eq!(scene.used(), [plan.reference]);
-    assert_eq!(whole(&scene, View::Plate), whole(&scene, View::Shot(plan.reference)));
+    let (plan, decision) = plan(&recipe, &sources);
+    let scene = Scene::new(&recipe, &plan, &sources).decided(&decision);
+    assert_eq!(scene.used(), [plan.alignment.reference]);
+    assert_eq!(whole(&scene, View::Plate), whole(&scene, View::Shot(plan.alignment.reference)));
 }
 
 #[test]
@@ -211,7 +215,7 @@ fn every_allowed_family_stays_within_itself() {
     let sources = refs(&BUSY.frames[..3]);
     for align in [Align::Off, Align::Shift, Align::Rigid, Align::Similarity] {
         let recipe = Recipe { align, reference: Some(0), ..Recipe::new() };
-        for frame in plan(&recipe, &sources).frames {
+        for frame in plan(&recipe, &sources).0.alignment.frames {
             let m = frame.transform.0;
             assert_eq!([m[6], m[7], m[8]], [0.0, 0.0, 1.0], "{align:?}");
             match align {
@@ -228,12 +232,12 @@ fn every_allowed_family_stays_within_itself() {
 fn the_common_canvas_is_covered_by_every_frame() {
     let sources = refs(&BUSY.frames);
     let recipe = Recipe { canvas: Canvas::Common, ..Recipe::new() };
-    let plan = plan(&recipe, &sources);
-    let scene = Scene::new(&recipe, &plan, &sources);
+    let (plan, decision) = plan(&recipe, &sources);
+    let scene = Scene::new(&recipe, &plan, &sources).decided(&decision);
     let canvas = scene.canvas();
     assert!(canvas.width > WIDTH * 8 / 10 && canvas.width < WIDTH);
     for k in 0..sources.len() {
-        let back = plan.frames[k].transform.inverse().unwrap();
+        let back = plan.alignment.frames[k].transform.inverse().unwrap();
         for (x, y) in [(canvas.x, canvas.y), (canvas.right() - 1, canvas.bottom() - 1)] {
             let p = back.apply(evanu_core::geometry::Point::new(x as f64, y as f64));
             assert!(
@@ -273,8 +277,8 @@ fn a_soft_frame_is_told_from_the_sharp_ones() {
     };
     let mut sources = refs(&BUSY.frames[..7]);
     sources[3] = &shaken;
-    let plan = plan(&Recipe::new(), &sources);
-    for (k, frame) in plan.frames.iter().enumerate() {
+    let (plan, _) = plan(&Recipe::new(), &sources);
+    for (k, frame) in plan.alignment.frames.iter().enumerate() {
         let sharpness = frame.sharpness.unwrap();
         if k == 3 {
             assert!((0.3..0.75).contains(&sharpness), "the soft frame has {sharpness}");

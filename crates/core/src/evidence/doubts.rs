@@ -9,7 +9,7 @@
 
 use super::still::{self, Standing};
 use crate::combine::consensus::Decided;
-use crate::geometry::Rect;
+use crate::geometry::{Grid, Rect};
 use crate::pixel::blur::boxed;
 use crate::pixel::flood::parts;
 use serde::{Deserialize, Serialize};
@@ -115,7 +115,7 @@ impl Signs {
 /// Finds the doubts of a decision: what is asked, and after it what the evidence settles, each largest first.
 pub fn find(decided: &Decided) -> Vec<Doubt> {
     let choice = &decided.choice;
-    let (w, h) = (choice.size.width as usize, choice.size.height as usize);
+    let (w, h) = (choice.grid.rect.width as usize, choice.grid.rect.height as usize);
     let rivals = decided.rivals();
     let close = |p: usize| rivals[p].is_some_and(|(lead, _)| lead < CLOSE);
     let mut torn = vec![false; w * h];
@@ -152,10 +152,10 @@ pub fn find(decided: &Decided) -> Vec<Doubt> {
 fn stands(decided: &Decided, standing: &Standing, rivals: &[Option<(f32, u16)>]) -> Doubt {
     let choice = &decided.choice;
     let ((x0, y0), (across, down)) = (standing.corner, standing.size);
-    let row = |y: usize| (x0..x0 + across).map(move |x| y * choice.size.width as usize + x);
+    let row = |y: usize| (x0..x0 + across).map(move |x| y * choice.grid.rect.width as usize + x);
     let place: Vec<usize> = (y0..y0 + down).flat_map(row).collect();
     Doubt {
-        bbox: up(choice.level, standing.corner, standing.size),
+        bbox: up(&choice.grid, standing.corner, standing.size),
         reason: Reason::Still,
         confidence: REAL,
         settled: false,
@@ -166,8 +166,8 @@ fn stands(decided: &Decided, standing: &Standing, rivals: &[Option<(f32, u16)>])
 }
 
 /// A box of the choice in reference pixels.
-fn up(level: u32, (x, y): (usize, usize), (across, down): (usize, usize)) -> Rect {
-    Rect::new((x << level) as i64, (y << level) as i64, (across << level) as u32, (down << level) as u32)
+fn up(of: &Grid, (x, y): (usize, usize), (across, down): (usize, usize)) -> Rect {
+    of.cut(Rect::new(x as i64, y as i64, across as u32, down as u32)).full()
 }
 
 /// Stories by the set's numbers of frames.
@@ -177,7 +177,7 @@ fn named(stories: Vec<Vec<usize>>, frames: &[usize]) -> Vec<Vec<usize>> {
 
 /// Where the surroundings explain the best rival better than what was chosen, over more than a few pixels.
 fn foreign(decided: &Decided, rivals: &[Option<(f32, u16)>]) -> Vec<bool> {
-    let size = decided.choice.size;
+    let size = decided.choice.grid.size();
     let against = |(p, rival): (usize, &Option<(f32, u16)>)| {
         rival.map_or(0.0, |(_, k)| decided.foreign(usize::from(k), p))
     };
@@ -305,9 +305,9 @@ fn describe(
     (torn, foreign): (&[bool], &[bool]),
 ) -> Option<Doubt> {
     let choice = &decided.choice;
-    let (w, n) = (choice.size.width as usize, choice.frames.len());
+    let (w, n) = (choice.grid.rect.width as usize, choice.frames.len());
     let stories = stories(decided, place, rivals);
-    let side = (choice.size.pixels() as f32 / FITTED).sqrt();
+    let side = (choice.grid.size().pixels() as f32 / FITTED).sqrt();
     let torn = place.iter().filter(|&&p| torn[p]).count() as f32 / side;
     let told = |s: &&Vec<usize>| decided.apart(stories[0][0], s[0], place) > APART;
     let told: Vec<&Vec<usize>> = stories.iter().skip(1).filter(told).collect();
@@ -331,7 +331,7 @@ fn describe(
     };
     let Bounds([(x0, x1), (y0, y1)]) = Bounds::of(place, w);
     Some(Doubt {
-        bbox: up(choice.level, (x0, y0), (x1 - x0 + 1, y1 - y0 + 1)),
+        bbox: up(&choice.grid, (x0, y0), (x1 - x0 + 1, y1 - y0 + 1)),
         pixels: place.iter().map(|&p| p as u32).collect(),
         reason,
         confidence: 1.0 - wrong,

@@ -60,7 +60,7 @@ pub struct Moving {
 /// Finds the areas of a decision that move and belong, largest first. Needs three frames.
 pub fn find(decided: &Decided) -> Vec<Moving> {
     let choice = &decided.choice;
-    let (w, h) = (choice.size.width as usize, choice.size.height as usize);
+    let (w, h) = (choice.grid.rect.width as usize, choice.grid.rect.height as usize);
     let n = choice.frames.len();
     if n < 3 {
         return Vec::new();
@@ -149,7 +149,7 @@ const SQUARE: usize = 12;
 
 fn describe(decided: &Decided, area: &[usize], motion: Motion, share: f32) -> Moving {
     let choice = &decided.choice;
-    let (w, h) = (choice.size.width as usize, choice.size.height as usize);
+    let (w, h) = (choice.grid.rect.width as usize, choice.grid.rect.height as usize);
     let mut on = vec![false; w * h];
     area.iter().for_each(|&p| on[p] = true);
     let first = area.iter().copied().min().unwrap_or(0);
@@ -157,9 +157,7 @@ fn describe(decided: &Decided, area: &[usize], motion: Motion, share: f32) -> Mo
         x >= 0 && y >= 0 && x < w as i64 && y < h as i64 && on[y as usize * w + x as usize]
     });
     let few = simplified_to(&around, 1.0, 200);
-    let side = f64::from(1u32 << choice.level);
-    let outline =
-        few.iter().map(|p| Point::new((p.x + 0.5) * side - 0.5, (p.y + 0.5) * side - 0.5)).collect();
+    let outline = few.iter().map(|p| choice.grid.place(p.x, p.y)).collect();
     // The medoid, told on some of the pixels.
     let n = choice.frames.len();
     let some: Vec<usize> = area.iter().copied().step_by((area.len() / 2000).max(1)).collect();

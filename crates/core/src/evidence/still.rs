@@ -143,7 +143,7 @@ fn looks_of(decided: &Decided, passing: &[(usize, Figure)], ground: &Ground) -> 
 
 /// Upright things that a frame shows and the plate does not, without their shadows: the frame's place, and where.
 fn passing(decided: &Decided) -> Vec<(usize, Figure)> {
-    let (width, height) = (decided.choice.size.width as usize, decided.choice.size.height as usize);
+    let (width, height) = (decided.choice.grid.rect.width as usize, decided.choice.grid.rect.height as usize);
     // Every so many pixels are enough to see who is there.
     let each = (width.max(height) / ACROSS).max(1);
     let (w, h) = (width / each, height / each);

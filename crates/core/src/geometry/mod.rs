@@ -7,7 +7,9 @@
 mod area;
 mod bend;
 mod fit;
+mod grid;
 mod homography;
+mod projection;
 pub(crate) mod surface;
 mod trace;
 mod warp;
@@ -18,7 +20,9 @@ pub use bend::Bend;
 pub(crate) use bend::taps;
 pub(crate) use fit::solve;
 pub use fit::{Correspondence, Model, fit};
+pub use grid::{Grid, level_to_full, meets};
 pub use homography::Homography;
+pub use projection::{Each, Geometry, Projection, Sampling, common_area};
 pub use surface::Surface;
 pub use trace::{simplified, simplified_to, trace};
 pub use warp::Warp;
@@ -145,13 +149,6 @@ impl Rect {
         let height = (self.bottom().min(other.bottom()) - y).max(0) as u32;
         Self { x, y, width, height }
     }
-}
-
-/// The transform from pyramid level `level` to full size (see the module's head).
-pub fn level_to_full(level: u32) -> Homography {
-    let s = f64::from(1u32 << level.min(30));
-    let o = (s - 1.0) / 2.0;
-    Homography::new([s, 0.0, o, 0.0, s, o, 0.0, 0.0, 1.0])
 }
 
 #[cfg(test)]

@@ -1,7 +1,7 @@
 //! Where the pixels of an output lie in a frame: a scale and shift to reference pixels, a bend there, and a plane
 //! transform from there to the frame.
 
-use super::{Bend, Homography, Point, Size, level_to_full};
+use super::{Bend, Homography, Point, level_to_full};
 
 /// Output pixels to frame pixels.
 #[derive(Debug, Clone, Copy)]
@@ -62,10 +62,5 @@ impl Warp<'_> {
             let d = row.as_ref().map_or(Point::default(), |r| r.at(q.x));
             self.last.apply(Point::new(q.x + d.x, q.y + d.y))
         }
-    }
-
-    /// Whether an output place lies on a frame of this size.
-    pub fn covers(&self, p: Point, size: Size) -> bool {
-        size.holds(self.apply(p))
     }
 }

@@ -12,7 +12,7 @@ use crate::geometry::{Rect, Size};
 use crate::noise::NoiseModel;
 use crate::pixel::resample::{Resampled, resample};
 use crate::pixel::{FrameSource, SourceError, tone};
-use crate::plan::{FramePlan, Light};
+use crate::plan::{Alignment, FrameAlignment, FrameTone, Light};
 use crate::register::RegisterError;
 use field::Change;
 use rayon::prelude::*;
@@ -44,39 +44,41 @@ pub const QUICK_SIDE: u32 = 350;
 /// When a frame cannot be read.
 pub fn match_gains(
     sources: &[&dyn FrameSource],
-    reference: usize,
-    frames: &mut [FramePlan],
+    alignment: &Alignment,
+    tones: &mut [FrameTone],
     only: Option<usize>,
     side: u32,
 ) -> Result<Light, RegisterError> {
+    let reference = alignment.reference;
     let size = sources[reference].size();
     let level = (0..16).find(|&k| (size.width.max(size.height) >> k) <= side).unwrap_or(0);
-    let base = aligned(sources[reference], &FramePlan::untouched(size), size, level)?;
-    let wanted =
-        |i: usize, f: &FramePlan| i != reference && f.misfit.is_none() && only.is_none_or(|o| o == i);
-    let changes: Vec<Change> = frames
+    let base = aligned(sources[reference], &FrameAlignment::untouched(size), size, level)?;
+    let fits = |i: usize| alignment.frames[i].misfit.is_none();
+    let wanted = |i: usize| i != reference && fits(i) && only.is_none_or(|o| o == i);
+    let changes: Vec<Change> = tones
         .par_iter_mut()
         .enumerate()
-        .filter(|(i, f)| wanted(*i, f))
-        .map(|(i, frame)| {
-            let seen = aligned(sources[i], frame, size, level)?;
+        .filter(|(i, _)| wanted(*i))
+        .map(|(i, tone)| {
+            let seen = aligned(sources[i], &alignment.frames[i], size, level)?;
             let stored: [f32; 3] =
                 std::array::from_fn(|c| gain(&seen.planes[c], &base.planes[c]).unwrap_or(1.0));
             let change = field::compare(&seen.planes, &base.planes, size.at_level(level), size, stored);
-            frame.field = change.field.clone();
+            tone.field = change.field.clone();
             // Full samples may stand for different light.
-            frame.gain = stored.map(|g| g * sources[reference].headroom() / sources[i].headroom());
+            tone.gain = stored.map(|g| g * sources[reference].headroom() / sources[i].headroom());
             Ok(change)
         })
         .collect::<Result<_, RegisterError>>()?;
-    Ok(kind(frames, &changes))
+    let fitting = tones.iter().enumerate().filter(|(i, _)| fits(*i)).map(|(_, tone)| tone);
+    Ok(kind(fitting, &changes))
 }
 
-/// What the changes have in common.
-fn kind(frames: &[FramePlan], changes: &[Change]) -> Light {
+/// What the changes of frames that fit have in common.
+fn kind<'a>(tones: impl Iterator<Item = &'a FrameTone>, changes: &[Change]) -> Light {
     let varied = changes.iter().filter(|c| c.local >= VARIED.0).count();
-    let stops = || frames.iter().filter(|f| f.misfit.is_none()).flat_map(|f| f.gain).map(f32::log2);
-    let (low, high) = stops().fold((0.0f32, 0.0f32), |(l, h), v| (l.min(v), h.max(v)));
+    let stops = tones.flat_map(|tone| tone.gain).map(f32::log2);
+    let (low, high) = stops.fold((0.0f32, 0.0f32), |(l, h), v| (l.min(v), h.max(v)));
     if varied > 0 && varied as f64 >= VARIED.1 * changes.len() as f64 {
         Light::Varied
     } else if changes.iter().any(|c| c.field.is_some()) {
@@ -90,7 +92,7 @@ fn kind(frames: &[FramePlan], changes: &[Change]) -> Light {
 
 fn aligned(
     source: &dyn FrameSource,
-    frame: &FramePlan,
+    frame: &FrameAlignment,
     size: Size,
     level: u32,
 ) -> Result<Resampled, SourceError> {
@@ -136,9 +138,10 @@ fn gain(seen: &[f32], wanted: &[f32]) -> Option<f32> {
 /// When a frame cannot be read.
 pub fn measure_noise(
     sources: &[&dyn FrameSource],
-    reference: usize,
-    frames: &[FramePlan],
+    alignment: &Alignment,
+    tones: &[FrameTone],
 ) -> Result<NoiseModel, RegisterError> {
+    let Alignment { reference, ref frames, .. } = *alignment;
     let others: Vec<usize> =
         (0..frames.len()).filter(|&i| i != reference && frames[i].misfit.is_none()).collect();
     if others.is_empty() {
@@ -160,7 +163,7 @@ pub fn measure_noise(
             let roots = |i: usize| -> Result<Option<Vec<Vec<u16>>>, RegisterError> {
                 let p = resample(sources[i], 0, frames[i].to_frame(), region)?;
                 let whole = p.spans.iter().all(|&s| s == (0, region.width));
-                let gains = frames[i].multiplier(&frames[reference]);
+                let gains = tones[i].multiplier(&tones[reference]);
                 Ok(whole
                     .then(|| p.planes.iter().zip(gains).map(|(light, g)| tone::roots(light, g)).collect()))
             };

@@ -12,20 +12,16 @@ impl FittedPatch {
     /// Takes it off an area, in pixels of a reference of this size, with a border that fades over `feather` of them to both sides; the
     /// share of it that this takes away.
     pub fn spare(&mut self, outline: &[Point], feather: f64, reference: Size) -> f32 {
-        let (rect, level) = self.mask.guide();
         let Some(kept) = Mask::drawn(outline, feather, 0.0, reference) else { return 0.0 };
-        let (w, up) = (rect.width as usize, f64::from(1u32 << level));
+        let grid = self.mask.grid();
+        let w = grid.rect.width as usize;
         let before: f32 = self.mask.weights().iter().sum();
         let weights: Vec<f32> = self
             .mask
             .weights()
             .iter()
             .enumerate()
-            .map(|(i, weight)| {
-                let full = |v: i64| (v as f64 + 0.5) * up - 0.5;
-                let p = Point::new(full(rect.x + (i % w) as i64), full(rect.y + (i / w) as i64));
-                weight * (1.0 - kept.at(p))
-            })
+            .map(|(i, weight)| weight * (1.0 - kept.at(grid.place((i % w) as f64, (i / w) as f64))))
             .collect();
         let after: f32 = weights.iter().sum();
         self.mask.set(weights);
@@ -37,7 +33,7 @@ impl FittedPatch {
     pub fn give_back(&mut self, outline: &[Point], feather: f64, reference: Size) {
         /// Share of the things that are given back, below which what is cut off of them goes too.
         const SMALL: f32 = 0.25;
-        let w = self.mask.guide().0.width as usize;
+        let w = self.mask.grid().rect.width as usize;
         let covered = |mask: &Mask| -> Vec<bool> { mask.weights().iter().map(|v| *v > 0.5).collect() };
         let mut thing = vec![false; self.mask.weights().len()];
         self.noticed.things.iter().flat_map(|t| &t.pixels).for_each(|&p| thing[p] = true);

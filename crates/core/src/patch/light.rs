@@ -6,10 +6,10 @@
 //! business ([`rim`](super::rim)). Cost: a few operations a pixel.
 
 use super::mask::Sheet;
-use super::rim::{COARSE, USABLE, grid};
+use super::rim::{USABLE, coarse};
 use crate::combine::consensus::LayerData;
 use crate::geometry::surface::spread;
-use crate::geometry::{Point, Rect, Size, Surface};
+use crate::geometry::{Grid, Point, Size, Surface};
 use crate::matching::field::same_structure;
 use rayon::prelude::*;
 
@@ -75,20 +75,18 @@ impl Light {
         LayerData { planes: [plane(0), plane(1), plane(2)], spans: source.spans.clone() }
     }
 
-    /// What the source's light is multiplied by over `rect` of a level, with what the rim adds.
-    pub fn with(&self, rim: Option<[Sheet; 3]>, (rect, level): (Rect, u32)) -> [Sheet; 3] {
-        let own = grid(rect);
-        let up = f64::from(1u32 << COARSE);
+    /// What the source's light is multiplied by over pixels, with what the rim adds.
+    pub fn with(&self, rim: Option<[Sheet; 3]>, of: &Grid) -> [Sheet; 3] {
+        let grid = coarse(of);
+        let width = grid.rect.width as usize;
         [0, 1, 2].map(|c| {
-            let values = (0..own.size().pixels() as i64).map(|i| {
-                let (x, y) = (own.x + i % i64::from(own.width), own.y + i / i64::from(own.width));
-                let middle = |v: i64, first: i64| (v as f64 + 0.5) * up - 0.5 - first as f64;
-                let stops = self.0[c].at(Point::new(middle(x, rect.x), middle(y, rect.y)));
-                let reference = |v: i64| (v as f64 + 0.5) * f64::from(1u32 << (level + COARSE)) - 0.5;
-                let more = rim.as_ref().map_or(1.0, |s| s[c].get(Point::new(reference(x), reference(y))));
+            let values = (0..grid.size().pixels() as usize).map(|i| {
+                let place = grid.place((i % width) as f64, (i / width) as f64);
+                let stops = self.0[c].at(of.within(place));
+                let more = rim.as_ref().map_or(1.0, |s| s[c].get(place));
                 stops.exp2() as f32 * more
             });
-            Sheet { rect: own, level: level + COARSE, values: values.collect() }
+            Sheet { grid, values: values.collect() }
         })
     }
 }
@@ -96,6 +94,7 @@ impl Light {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::geometry::Rect;
     use crate::random::Random;
 
     const SIZE: Size = Size { width: 120, height: 96 };
@@ -119,8 +118,7 @@ mod tests {
         let (plate, source) = (stone(fell, 50..70), stone(|_, _| 0.0, 0..0));
         let light = Light::find(&plate, &source, SIZE).unwrap();
         let lit = light.lit(&source, SIZE);
-        let rect = Rect::new(16, 8, SIZE.width, SIZE.height);
-        let sheets = light.with(None, (rect, 0));
+        let sheets = light.with(None, &Grid::new(Rect::new(16, 8, SIZE.width, SIZE.height), 0));
         for (x, y) in [(60, 40), (55, 80), (10, 10), (110, 90)] {
             let p = y * SIZE.width as usize + x;
             let wanted = fell(x as f64, y as f64);

@@ -1,6 +1,6 @@
 //! How strongly a patch covers each place: a small picture of weights over its outline.
 
-use crate::geometry::{Point, Rect, Size, around, simplified_to, trace};
+use crate::geometry::{Grid, Point, Rect, Size, around, meets, simplified_to, trace};
 use crate::pixel::blur::boxed;
 use crate::pixel::flood::parts;
 use rayon::prelude::*;
@@ -17,24 +17,18 @@ const VEIL: f32 = 0.2;
 /// Values over a part of the reference, at a level of its pyramid.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Sheet {
-    /// Pixels of the level that the values lie on.
-    pub rect: Rect,
-    /// That level.
-    pub level: u32,
+    /// The pixels that the values lie on.
+    pub grid: Grid,
     /// By rows.
     pub values: Vec<f32>,
 }
 
 impl Sheet {
-    /// Where a coordinate of the reference lies, in pixels of the sheet.
-    fn at(&self, v: f64, first: i64) -> f64 {
-        (v + 0.5) / f64::from(1u32 << self.level) - 0.5 - first as f64
-    }
-
     /// The values along a row of the reference; beyond the border they go on.
     pub fn row(&self, y: f64) -> SheetRow<'_> {
-        let (y, w) = (self.at(y, self.rect.y), self.rect.width as usize);
-        let line = |y: i64| &self.values[y.clamp(0, i64::from(self.rect.height) - 1) as usize * w..][..w];
+        let (y, size) = (self.grid.row(y), self.grid.size());
+        let w = size.width as usize;
+        let line = |y: i64| &self.values[y.clamp(0, i64::from(size.height) - 1) as usize * w..][..w];
         let top = floor(y);
         SheetRow { sheet: self, top: line(top), below: line(top + 1), down: (y - top as f64) as f32 }
     }
@@ -57,7 +51,7 @@ pub struct SheetRow<'a> {
 impl SheetRow<'_> {
     /// The value at a column of the reference.
     pub fn get(&self, x: f64) -> f32 {
-        self.value(self.sheet.at(x, self.sheet.rect.x))
+        self.value(self.sheet.grid.column(x))
     }
 
     /// The same at one of the sheet's own.
@@ -96,19 +90,16 @@ impl Mask {
         reference: Size,
         most: u64,
     ) -> Option<Self> {
-        let (rect, level) = area(outline, feather, margins, reference, most)?;
-        let up = f64::from(1u32 << level);
-        let (x, y) = (rect.x, rect.y);
-        let (w, h) = (rect.width as usize, rect.height as usize);
+        let grid = area(outline, feather, margins, reference, most)?;
+        let (w, h) = (grid.rect.width as usize, grid.rect.height as usize);
         let mut weights = vec![0.0; w * h];
         weights.par_chunks_mut(w.max(1)).enumerate().for_each(|(row, line)| {
             // Four places a pixel, so that the border of a small mask is even.
             for down in [-0.25, 0.25] {
-                let full = |v: f64| (v + 0.5) * up - 0.5;
-                let crossed = crossings(outline, full((y + row as i64) as f64 + down));
+                let crossed = crossings(outline, grid.y(row as f64 + down));
                 for (column, v) in line.iter_mut().enumerate() {
                     for right in [-0.25, 0.25] {
-                        let place = full((x + column as i64) as f64 + right);
+                        let place = grid.x(column as f64 + right);
                         let before = crossed.partition_point(|c| c.0 <= place);
                         let wound = before.checked_sub(1).map_or(0, |k| crossed[k].1);
                         *v += if wound == 0 { 0.0 } else { 0.25 };
@@ -116,12 +107,12 @@ impl Mask {
                 }
             }
         });
-        let mut mask = Self(Sheet { rect, level, values: weights });
-        mask.soften(feather / up);
+        let mut mask = Self(Sheet { grid, values: weights });
+        mask.soften(feather / grid.step());
         Some(mask)
     }
 
-    /// The weights, by rows over [`Self::guide`]'s region.
+    /// The weights, by rows over [`Self::grid`].
     pub fn weights(&self) -> &[f32] {
         &self.0.values
     }
@@ -131,16 +122,22 @@ impl Mask {
         self.0.values = weights;
     }
 
-    /// Region and level of the picture that [`Self::follow`] wants.
-    pub fn guide(&self) -> (Rect, u32) {
-        (self.0.rect, self.0.level)
+    /// The pixels of its weights, and of the picture that [`Self::follow`] wants.
+    pub fn grid(&self) -> Grid {
+        self.0.grid
+    }
+
+    /// Columns and rows of its weights.
+    fn sides(&self) -> (usize, usize) {
+        let size = self.0.grid.size();
+        (size.width as usize, size.height as usize)
     }
 
     /// Moves the border to where the guide, brightness from 0 to 1, has its edges: the guided filter of He, Sun and
     /// Tang (2013) with a radius of `reach` reference pixels.
     pub fn follow(&mut self, guide: &[f32], reach: f64) {
-        let (w, h) = (self.0.rect.width as usize, self.0.rect.height as usize);
-        let r = ((reach / f64::from(1u32 << self.0.level)).round() as usize).clamp(2, 64);
+        let (w, h) = self.sides();
+        let r = ((reach / self.0.grid.step()).round() as usize).clamp(2, 64);
         let count = boxed(&vec![1.0; w * h], w, h, r);
         let mean = |plane: &[f32]| -> Vec<f32> {
             boxed(plane, w, h, r).iter().zip(&count).map(|(v, n)| v / n).collect()
@@ -168,7 +165,7 @@ impl Mask {
         // Three boxes of this width come close to an even ramp.
         let reach = (by / 1.7).round() as usize;
         if reach > 0 {
-            let (w, h) = (self.0.rect.width as usize, self.0.rect.height as usize);
+            let (w, h) = self.sides();
             // Beyond the picture the area goes on: weights are means of what is there.
             let count = boxed(&vec![1.0; w * h], w, h, reach);
             for _ in 0..3 {
@@ -184,8 +181,8 @@ impl Mask {
         const LEAST: usize = 8;
         /// Corners of an outline at most.
         const CORNERS: usize = 400;
-        let Sheet { rect, level, .. } = self.0;
-        let (w, h, up) = (rect.width as usize, i64::from(rect.height), f64::from(1u32 << level));
+        let (grid, (w, h)) = (self.0.grid, self.sides());
+        let h = h as i64;
         let mut open = set.to_vec();
         let mut parts = parts(&mut open, w, 0..set.len(), 1);
         parts.retain(|part| part.len() >= LEAST);
@@ -197,24 +194,30 @@ impl Mask {
             let around = trace(w, first, |x, y| {
                 x >= 0 && y >= 0 && x < w as i64 && y < h && on[y as usize * w + x as usize]
             });
-            let place = |v: f64, from: i64| (v + from as f64 + 0.5) * up - 0.5;
             let few = simplified_to(&around, 0.7, CORNERS);
-            few.iter().map(|p| Point::new(place(p.x, rect.x), place(p.y, rect.y))).collect()
+            few.iter().map(|p| Point::new(grid.x(p.x), grid.y(p.y))).collect()
         };
         parts.iter().map(outline).collect()
     }
 
-    /// The weights along a row whose first pixel lies at `from` in the reference, each as wide as `up` of its pixels;
-    /// `None` where all are nothing.
-    pub fn row(&self, from: Point, up: f64, n: usize) -> Option<Vec<f32>> {
+    /// The weights along a row of other pixels, counted from their first; `None` where all are nothing.
+    pub fn row(&self, of: &Grid, row: usize) -> Option<Vec<f32>> {
+        let from = of.first();
+        let place = Point::new(from.x, from.y + of.step() * row as f64);
+        self.along(place, of.step(), of.rect.width as usize)
+    }
+
+    /// The same of `n` places from one of the reference on, `up` of its pixels apart.
+    pub(crate) fn along(&self, from: Point, up: f64, n: usize) -> Option<Vec<f32>> {
         let sheet = &self.0;
-        let (y, wide) = (sheet.at(from.y, sheet.rect.y), f64::from(sheet.rect.width));
-        if y <= -1.0 || y >= f64::from(sheet.rect.height) {
+        let (y, size) = (sheet.grid.row(from.y), sheet.grid.size());
+        let wide = f64::from(size.width);
+        if y <= -1.0 || y >= f64::from(size.height) {
             return None;
         }
         let row = sheet.row(from.y);
-        let first = sheet.at(from.x, sheet.rect.x);
-        let step = up / f64::from(1u32 << sheet.level);
+        let first = sheet.grid.column(from.x);
+        let step = up / sheet.grid.step();
         // At the picture's own border the weight goes on.
         let begin = (((-1.0 - first) / step).max(-1.0) + 1.0) as usize;
         let end = (((wide - first) / step).max(0.0).ceil() as usize).min(n);
@@ -228,25 +231,22 @@ impl Mask {
 
     /// The weight at a place of the reference.
     pub fn at(&self, p: Point) -> f32 {
-        self.row(p, 1.0, 1).map_or(0.0, |r| r[0])
+        self.along(p, 1.0, 1).map_or(0.0, |r| r[0])
     }
 
     /// The corners of the box that it lies in, in pixels of the reference.
     pub fn extent(&self) -> (Point, Point) {
-        let (rect, up) = (self.0.rect, f64::from(1u32 << self.0.level));
-        let at = |x: i64, y: i64| Point::new(up * x as f64, up * y as f64);
-        (at(rect.x, rect.y), at(rect.right(), rect.bottom()))
+        self.0.grid.bounds()
     }
 
     /// How much of it is cut off to each side (left, above, right, below) by the end of its own picture, inside a reference of
     /// this size: pixels of the reference along the end.
     pub fn cut_off(&self, reference: Size) -> [u32; 4] {
-        let (rect, all) = (self.0.rect, reference.at_level(self.0.level));
-        let (w, h) = (rect.width as usize, rect.height as usize);
+        let Grid { rect, level, .. } = self.0.grid;
+        let (all, (w, h)) = (reference.at_level(level), self.sides());
         let covered = |p: usize| self.0.values[p] > 0.5;
         // A single pixel may be any.
-        let some =
-            |inside: bool, count: usize| if inside && count > 1 { (count as u32) << self.0.level } else { 0 };
+        let some = |inside: bool, count: usize| if inside && count > 1 { (count as u32) << level } else { 0 };
         let column = |x: usize| (0..h).filter(|y| covered(y * w + x)).count();
         let row = |y: usize| (0..w).filter(|x| covered(y * w + x)).count();
         [
@@ -259,13 +259,11 @@ impl Mask {
 
     /// Share of what another one covers that it covers too, 0..=1.
     pub fn covers(&self, other: &Self) -> f32 {
-        let (rect, up) = (other.0.rect, f64::from(1u32 << other.0.level));
-        let at = |corner: i64, k: usize| (corner as f64 + k as f64 + 0.5) * up - 0.5;
-        let w = rect.width as usize;
+        let (grid, (w, _)) = (other.0.grid, other.sides());
         let covered = (0..other.0.values.len()).filter(|&p| other.0.values[p] > 0.5);
         let (mut both, mut all) = (0usize, 0usize);
         for p in covered {
-            both += usize::from(self.at(Point::new(at(rect.x, p % w), at(rect.y, p / w))) > 0.5);
+            both += usize::from(self.at(grid.place((p % w) as f64, (p / w) as f64)) > 0.5);
             all += 1;
         }
         both as f32 / all.max(1) as f32
@@ -273,17 +271,17 @@ impl Mask {
 
     /// How long its border is, in pixels of the reference, without the ends of its picture.
     pub fn length(&self) -> u32 {
-        let w = self.0.rect.width as usize;
+        let (w, _) = self.sides();
         let covered = |p: usize| self.0.values[p] > 0.5;
         let beside = |p: &usize| !(p + 1).is_multiple_of(w) && covered(*p) != covered(p + 1);
         let below = |p: &usize| p + w < self.0.values.len() && covered(*p) != covered(p + w);
         let all = 0..self.0.values.len();
-        ((all.clone().filter(beside).count() + all.filter(below).count()) as u32) << self.0.level
+        ((all.clone().filter(beside).count() + all.filter(below).count()) as u32) << self.0.grid.level
     }
 
     /// The corners of the box outside which it covers nothing, in pixels of the reference.
     pub fn reach(&self) -> (Point, Point) {
-        reach(self.0.rect, self.0.level)
+        reach(&self.0.grid)
     }
 
     /// Whether it may cover any of a box of the reference.
@@ -292,14 +290,14 @@ impl Mask {
     }
 }
 
-/// The pixels, at most so many, that a mask of an outline has, as [`Mask::drawn`] makes it, and the level of the reference that they are of.
+/// The pixels, at most so many, that a mask of an outline has, as [`Mask::drawn`] makes it.
 pub(crate) fn area(
     outline: &[Point],
     feather: f64,
     margins: [f64; 4],
     reference: Size,
     most: u64,
-) -> Option<(Rect, u32)> {
+) -> Option<Grid> {
     let (corner, sides) = around(&[outline.to_vec()], reference)?;
     let [left, above, right, below] = margins.map(|m| m.max(2.0 * feather + 2.0));
     let level = (0..16).find(|&k| {
@@ -312,19 +310,13 @@ pub(crate) fn area(
     let (x, y) = (low(corner.x - left), low(corner.y - above));
     let (right, bottom) = (high(corner.x + sides.x + right), high(corner.y + sides.y + below));
     let rect = Rect::new(x, y, (right - x) as u32, (bottom - y) as u32);
-    Some((rect.intersect(reference.at_level(level).rect()), level))
+    Some(Grid::new(rect.intersect(reference.at_level(level).rect()), level))
 }
 
 /// The corners of the box outside which a mask of these pixels covers nothing, in pixels of the reference.
-pub(crate) fn reach(rect: Rect, level: u32) -> (Point, Point) {
-    let up = f64::from(1u32 << level);
-    let at = |x: i64, y: i64| Point::new(up * x as f64, up * y as f64);
-    (at(rect.x - 1, rect.y - 1), at(rect.right() + 1, rect.bottom() + 1))
-}
-
-/// Whether two boxes touch.
-pub(crate) fn meets(a: (Point, Point), b: (Point, Point)) -> bool {
-    b.0.x <= a.1.x && b.1.x >= a.0.x && b.0.y <= a.1.y && b.1.y >= a.0.y
+pub(crate) fn reach(grid: &Grid) -> (Point, Point) {
+    let Rect { x, y, width, height } = grid.rect;
+    grid.cut(Rect::new(x - 1, y - 1, width + 2, height + 2)).bounds()
 }
 
 /// Where a closed outline crosses a row, from left to right, and how often it has wound around what follows: a stroke that
@@ -375,7 +367,7 @@ mod tests {
             y == h - 1 || x == w - 1 && (4..6).contains(&y) || x == 0 && (9..11).contains(&y)
         };
         let values = (0..w * h).map(|p| f32::from(u8::from(covers(p % w, p / w)))).collect();
-        let mask = Mask(Sheet { rect: Rect::new(10, 10, w, h), level: 1, values });
+        let mask = Mask(Sheet { grid: Grid::new(Rect::new(10, 10, w, h), 1), values });
         assert_eq!(mask.cut_off(reference), [6, 0, 6, 60]);
         assert_eq!(mask.length(), 2 * (30 + 4 + 4));
         // The reference's own end cuts nothing off.
@@ -389,7 +381,7 @@ mod tests {
             Mask::drawn_by(&square(100.0, to), 0.0, [0.0; 4], Size::new(400, 300), most).unwrap()
         };
         let (small, large) = (drawn(180.0, MOST), drawn(220.0, 4000));
-        assert!(large.guide().1 > small.guide().1, "of different levels");
+        assert!(large.grid().level > small.grid().level, "of different levels");
         assert!(large.covers(&small) > 0.99);
         let share = 80.0f32.powi(2) / 120.0f32.powi(2);
         assert!((small.covers(&large) - share).abs() < 0.03, "{}", small.covers(&large));
@@ -427,7 +419,7 @@ mod tests {
         let outline =
             [(-1.0, -1.0), (201.0, -1.0), (201.0, 100.0), (-1.0, 100.0)].map(|(x, y)| Point::new(x, y));
         let mut mask = Mask::drawn(&outline, 4.0, 0.0, size).unwrap();
-        let (rect, level) = mask.guide();
+        let Grid { rect, level, .. } = mask.grid();
         assert_eq!(level, 0);
         let guide: Vec<f32> = (0..rect.height as i64 * rect.width as i64)
             .map(|i| {
@@ -452,10 +444,10 @@ mod tests {
         ) {
             let mut random = crate::random::Random::new(seed);
             let values: Vec<f32> = (0..w * h).map(|_| random.unit() as f32).collect();
-            let mask = Mask(Sheet { rect: Rect::new(x, y, w, h), level, values: values.clone() });
+            let mask = Mask(Sheet { grid: Grid::new(Rect::new(x, y, w, h), level), values: values.clone() });
             // Halves, as pixel centres of any level are.
             let (from, up) = (Point::new((2.0 * from.0).round() / 2.0, (2.0 * from.1).round() / 2.0), f64::from(1 << up));
-            let row = mask.row(from, up, 30).unwrap_or_else(|| vec![0.0; 30]);
+            let row = mask.along(from, up, 30).unwrap_or_else(|| vec![0.0; 30]);
             for (k, v) in row.into_iter().enumerate() {
                 let own = |v: f64, first: i64| (v + 0.5) / f64::from(1u32 << level) - 0.5 - first as f64;
                 let (px, py) = (own(from.x + up * k as f64, x), own(from.y, y));
@@ -479,9 +471,9 @@ mod tests {
             let size = Size::new(1000, 700);
             let outline = [(x, y), (x + wide, y), (x + wide, y + high), (x, y + high)].map(|(x, y)| Point::new(x, y));
             let mask = Mask::drawn(&outline, feather, 0.0, size).unwrap();
-            let (rect, level) = mask.guide();
-            prop_assert_eq!(area(&outline, feather, [0.0; 4], size, MOST), Some((rect, level)), "known before it is drawn");
-            prop_assert_eq!(mask.reach(), reach(rect, level));
+            let grid = mask.grid();
+            prop_assert_eq!(area(&outline, feather, [0.0; 4], size, MOST), Some(grid), "known before it is drawn");
+            prop_assert_eq!(mask.reach(), reach(&grid));
             let (low, high) = mask.reach();
             for step in 0..60 {
                 let p = Point::new(f64::from(step) * 17.0, f64::from(step * 37 % 60) * 12.0);

@@ -11,7 +11,6 @@ mod extent;
 mod light;
 pub(crate) mod locate;
 pub mod mask;
-pub mod origin;
 mod rim;
 pub mod seams;
 mod spec;
@@ -94,6 +93,13 @@ pub struct PlacedPatch {
     pub fit: Arc<FittedPatch>,
 }
 
+impl PlacedPatch {
+    /// A name for what it does to what lies below it: by its shape, what it lies over, and how much of it shows.
+    pub fn name(&self) -> String {
+        format!("{:x}.{:x}", self.key, self.strength.to_bits())
+    }
+}
+
 /// The plate and a patch's source over the patch's surroundings.
 pub struct Sides {
     /// Of the plate.
@@ -113,8 +119,8 @@ pub fn fit(
     sides: Sides,
     noise: &NoiseModel,
 ) -> FittedPatch {
-    let (rect, level) = mask.guide();
-    let up = (1u32 << level) as f32;
+    let grid = mask.grid();
+    let (rect, up) = (grid.rect, grid.shrink());
     let Sides { plate, source } = sides;
     let drawn: Vec<bool> = mask.weights().iter().map(|w| *w >= 0.5).collect();
     let w = rect.width as usize;
@@ -154,14 +160,14 @@ pub fn fit(
         || widths.map(|widths| border::fade(&taken, w, &widths)),
         || {
             let distance = matched.then(|| distances_within(&rim_of(&taken, w), w, rim::RIM as usize))?;
-            rim::membrane((&plate, &source), (&distance, &clear), tone, (rect, level))
+            rim::membrane((&plate, &source), (&distance, &clear), tone, &grid)
         },
     );
     if let Some(weights) = weights {
         mask.set(weights);
     }
     let tone = match light {
-        Some(light) => Some(light.with(tone, (rect, level))),
+        Some(light) => Some(light.with(tone, &grid)),
         None => tone,
     };
     FittedPatch { mask, tone, back, together: None, noticed }

@@ -7,7 +7,7 @@
 
 use super::mask::Sheet;
 use crate::combine::consensus::LayerData;
-use crate::geometry::Rect;
+use crate::geometry::{Grid, Rect};
 
 /// Pixels to each side of the border that are compared.
 pub(super) const RIM: f32 = 5.0;
@@ -55,11 +55,13 @@ pub(super) fn membrane(
     (plate, source): (&LayerData, &LayerData),
     (distance, clear): (&[f32], &[f32]),
     level: [f32; 3],
-    (rect, of): (Rect, u32),
+    of: &Grid,
 ) -> Option<[Sheet; 3]> {
+    let rect = of.rect;
     let w = rect.width as usize;
-    let own = grid(rect);
-    let (x0, y0, cw, ch) = (own.x, own.y, own.width as usize, own.height as usize);
+    let grid = coarse(of);
+    let (x0, y0) = (grid.rect.x, grid.rect.y);
+    let (cw, ch) = (grid.rect.width as usize, grid.rect.height as usize);
     let cell_of = |p: usize| {
         let (x, y) = (rect.x + (p % w) as i64, rect.y + (p / w) as i64);
         ((y >> COARSE) - y0) as usize * cw + ((x >> COARSE) - x0) as usize
@@ -77,7 +79,7 @@ pub(super) fn membrane(
     }
     if cells.iter().map(|c| c[3]).sum::<f32>() < ENOUGH as f32 {
         // One value for all of it.
-        let alone = |v: f32| Sheet { rect: Rect::new(x0, y0, 1, 1), level: of + COARSE, values: vec![v * v] };
+        let alone = |v: f32| Sheet { grid: grid.cut(Rect::new(x0, y0, 1, 1)), values: vec![v * v] };
         return level.iter().any(|v| v.ln().abs() > LEAST).then(|| level.map(alone));
     }
     // A few pixels say little: their noise is as large as what they are asked for.
@@ -88,18 +90,15 @@ pub(super) fn membrane(
     if tones.iter().flatten().all(|v| v.abs() < LEAST) {
         return None;
     }
-    Some([0, 1, 2].map(|c| Sheet {
-        rect: own,
-        level: of + COARSE,
-        values: tones.iter().map(|v| (2.0 * v[c]).exp()).collect(),
-    }))
+    Some([0, 1, 2].map(|c| Sheet { grid, values: tones.iter().map(|v| (2.0 * v[c]).exp()).collect() }))
 }
 
-/// Pixels of the membrane over a rectangle of the picture.
-pub(super) fn grid(rect: Rect) -> Rect {
+/// Pixels of the membrane over pixels of the picture.
+pub(super) fn coarse(of: &Grid) -> Grid {
+    let rect = of.rect;
     let along = |from: i64, n: u32| ((from + i64::from(n) - 1) >> COARSE) - (from >> COARSE) + 1;
     let (w, h) = (along(rect.x, rect.width), along(rect.y, rect.height));
-    Rect::new(rect.x >> COARSE, rect.y >> COARSE, w as u32, h as u32)
+    Grid::new(Rect::new(rect.x >> COARSE, rect.y >> COARSE, w as u32, h as u32), of.level + COARSE)
 }
 
 /// Fills weighted values in where weight is missing, from the next coarser picture; values are multiplied by their weights, which

@@ -1,4 +1,4 @@
-//! Resampling a frame once, in linear light, through a plane transform, bent where depth asks for it.
+//! Resampling a frame once, in linear light, through a plane transform, bent where depth asks for it, or any other projection.
 //!
 //! Kernel: Lanczos with three lobes over 6×6 source pixels (Duchon 1979; compared in Burger and Burge 2009),
 //! weights as polynomials of the place between two pixels, brought to a sum of one, down columns and along rows. In each direction the sum is kept in
@@ -9,7 +9,7 @@
 use super::kernel::{self, Along, CHUNK, Chunk, LANCZOS, TAPS, Window};
 use super::tone::{LINEAR_OF_U8, LINEAR_OF_U16, linear_of_root};
 use super::{FrameSource, Samples, SourceError};
-use crate::geometry::{Homography, Point, Rect, Size, Warp};
+use crate::geometry::{Homography, Point, Rect, Sampling, Size};
 use std::cell::RefCell;
 
 thread_local! {
@@ -40,7 +40,7 @@ pub struct Resampled {
 pub fn resample<'a>(
     source: &dyn FrameSource,
     level: u32,
-    to_frame: impl Into<Warp<'a>>,
+    to_frame: impl Into<Sampling<'a>>,
     region: Rect,
 ) -> Result<Resampled, SourceError> {
     let n = region.size().pixels() as usize;
@@ -60,13 +60,17 @@ pub fn resample<'a>(
 pub fn resample_rows<'a>(
     source: &dyn FrameSource,
     level: u32,
-    to_frame: impl Into<Warp<'a>>,
+    to_frame: impl Into<Sampling<'a>>,
     region: Rect,
     sink: Sink<'_>,
 ) -> Result<Vec<(u32, u32)>, SourceError> {
-    let warp = to_frame.into();
+    let sampling = to_frame.into();
     let size = source.size().at_level(level);
-    let spans = reach(size, &warp, region);
+    let spans = reach(size, &sampling, region);
+    let Sampling::Plane(warp) = sampling else {
+        one_by_one(source, level, &sampling, region, (&spans, sink))?;
+        return Ok(spans);
+    };
     let to_frame = warp.plane();
     let corner = Size::new(region.right().max(1) as u32, region.bottom().max(1) as u32);
     match to_frame.as_whole_shift(corner).filter(|_| warp.bend.is_none()) {
@@ -74,26 +78,30 @@ pub fn resample_rows<'a>(
         None if warp.bend.is_none() && upright(&to_frame, size) => {
             two_passes(source, level, &to_frame, region, (&spans, sink))?;
         }
-        None => one_by_one(source, level, &warp, region, (&spans, sink))?,
+        None => one_by_one(source, level, &sampling, region, (&spans, sink))?,
     }
     Ok(spans)
 }
 
 /// The columns of each row of `region` that a frame covers: first and one past the last, counted from the region's left; both 0
-/// where it covers none. `warp` leads from output pixels to pixels of the level whose size is given. Nothing is read: two places a row
-/// are worked out where all of it is covered, every place elsewhere.
-pub fn reach(size: Size, warp: &Warp<'_>, region: Rect) -> Vec<(u32, u32)> {
-    let plane = warp.plane();
+/// where it covers none. `sampling` leads from output pixels to pixels of the level whose size is given. Nothing is read: two places a
+/// row are worked out where all of it is covered, every place elsewhere.
+pub fn reach(size: Size, sampling: &Sampling<'_>, region: Rect) -> Vec<(u32, u32)> {
     let first = |row: u32| Point::new(region.x as f64, (region.y + i64::from(row)) as f64);
+    let place = |from: Point, x: u32| Point::new(from.x + f64::from(x), from.y);
     let spans = |row: u32| {
         let from = first(row);
-        if warp.bend.is_none() {
-            return span(region.width, |x| {
-                size.holds(plane.apply(Point::new(from.x + f64::from(x), from.y)))
-            });
+        match sampling {
+            Sampling::Plane(warp) if warp.bend.is_none() => {
+                let plane = warp.plane();
+                span(region.width, |x| size.holds(plane.apply(place(from, x))))
+            }
+            Sampling::Plane(warp) => {
+                let line = warp.line(from);
+                span(region.width, |x| size.holds(line(x)))
+            }
+            Sampling::Each(_) => span(region.width, |x| sampling.holds(size, sampling.apply(place(from, x)))),
         }
-        let line = warp.line(from);
-        span(region.width, |x| size.holds(line(x)))
     };
     (0..region.height).map(spans).collect()
 }
@@ -116,16 +124,27 @@ fn upright(to_frame: &Homography, size: Size) -> bool {
 fn one_by_one(
     source: &dyn FrameSource,
     level: u32,
-    warp: &Warp<'_>,
+    sampling: &Sampling<'_>,
     region: Rect,
     (spans, sink): (&[(u32, u32)], Sink<'_>),
 ) -> Result<(), SourceError> {
     let size = source.size().at_level(level);
-    let from = |row: usize| Point::new(region.x as f64, (region.y + row as i64) as f64);
-    let places: Vec<Vec<Point>> =
-        spans.iter().enumerate().map(|(row, s)| (s.0..s.1).map(warp.line(from(row))).collect()).collect();
-    let Some(bounds) = bounds(places.iter().flatten().copied(), size) else { return Ok(()) };
-    let window = Window::read(source, level, bounds)?;
+    let line = |(row, s): (usize, &(u32, u32))| -> Vec<Point> {
+        let from = Point::new(region.x as f64, (region.y + row as i64) as f64);
+        match sampling {
+            Sampling::Plane(warp) => (s.0..s.1).map(warp.line(from)).collect(),
+            Sampling::Each(_) => {
+                (s.0..s.1).map(|x| sampling.apply(Point::new(from.x + f64::from(x), from.y))).collect()
+            }
+        }
+    };
+    let mut places: Vec<Vec<Point>> = spans.iter().enumerate().map(line).collect();
+    let wraps = sampling.wraps();
+    if wraps {
+        unwrap(&mut places, f64::from(size.width));
+    }
+    let Some(bounds) = bounds(places.iter().flatten().copied(), size, wraps) else { return Ok(()) };
+    let window = Window::read(source, level, bounds, wraps)?;
     let mut made = vec![0.0; 3 * region.width as usize];
     for (row, (x, width)) in runs(spans) {
         let mut run = thirds(&mut made[..3 * width]);
@@ -133,6 +152,19 @@ fn one_by_one(
         sink(row, x, run);
     }
     Ok(())
+}
+
+/// Counts columns on beyond the ends of a frame that wraps, so that neighbours among the places stay neighbours.
+fn unwrap(places: &mut [Vec<Point>], width: f64) {
+    let Some(mut near) = places.iter().flatten().next().map(|p| p.x) else { return };
+    for line in places {
+        let mut last = near;
+        for (k, p) in line.iter_mut().enumerate() {
+            p.x += width * ((last - p.x) / width).round();
+            last = p.x;
+            near = if k == 0 { p.x } else { near };
+        }
+    }
 }
 
 /// First along the frame's rows, to where the output's columns cross them, then down those columns (Catmull and Smith
@@ -155,8 +187,8 @@ fn two_passes(
         .filter(|(_, s)| s.1 > s.0)
         .map(|(row, s)| (row, [place(s.0, row), place(s.1 - 1, row)]))
         .collect();
-    let Some(bounds) = bounds(ends.iter().flat_map(|(_, e)| *e), size) else { return Ok(()) };
-    let lines = Lines::read(source, level, bounds)?;
+    let Some(bounds) = bounds(ends.iter().flat_map(|(_, e)| *e), size, false) else { return Ok(()) };
+    let lines = Lines::read(source, level, bounds, false)?;
     // Rows of the frame from the first that an output row needs to the last that it or one before it needed.
     let (mut needed, mut last, mut reach) = (vec![0usize; region.height as usize], 0, TAPS);
     for (row, [p, q]) in &ends {
@@ -215,8 +247,8 @@ fn span(width: u32, inside: impl Fn(u32) -> bool) -> (u32, u32) {
     }
 }
 
-/// Source pixels that these positions need, border included; `None` when there are none.
-fn bounds(places: impl Iterator<Item = Point>, size: Size) -> Option<Rect> {
+/// Source pixels that these positions need, border included; `None` when there are none. Columns of a frame that wraps go on beyond it.
+fn bounds(places: impl Iterator<Item = Point>, size: Size, wraps: bool) -> Option<Rect> {
     let mut ends = (f64::MAX, f64::MAX, f64::MIN, f64::MIN);
     for p in places {
         ends = (ends.0.min(p.x), ends.1.min(p.y), ends.2.max(p.x), ends.3.max(p.y));
@@ -225,8 +257,9 @@ fn bounds(places: impl Iterator<Item = Point>, size: Size) -> Option<Rect> {
         return None;
     }
     let clamp = |v: f64, n: u32| v.clamp(-1.0, f64::from(n)) as i64;
-    let (x, y) = (clamp(ends.0.floor(), size.width) - 3, clamp(ends.1.floor(), size.height) - 3);
-    let (r, b) = (clamp(ends.2.floor(), size.width) + 5, clamp(ends.3.floor(), size.height) + 5);
+    let along = |v: f64| if wraps { v as i64 } else { clamp(v, size.width) };
+    let (x, y) = (along(ends.0.floor()) - 3, clamp(ends.1.floor(), size.height) - 3);
+    let (r, b) = (along(ends.2.floor()) + 5, clamp(ends.3.floor(), size.height) + 5);
     Some(Rect::new(x, y, (r - x) as u32, (b - y) as u32))
 }
 
@@ -243,7 +276,7 @@ fn copy(
     if part.is_empty() {
         return Ok(());
     }
-    let lines = Lines::read(source, level, part)?;
+    let lines = Lines::read(source, level, part, false)?;
     let mut made = vec![0.0; 3 * part.width as usize];
     for (k, (row, (x, _))) in runs(spans).enumerate() {
         lines.line(k, thirds(&mut made));
@@ -261,10 +294,34 @@ struct Lines {
 }
 
 impl Lines {
-    fn read(source: &dyn FrameSource, level: u32, bounds: Rect) -> Result<Self, SourceError> {
-        let inner = bounds.intersect(source.size().at_level(level).rect());
+    fn read(source: &dyn FrameSource, level: u32, bounds: Rect, wraps: bool) -> Result<Self, SourceError> {
+        let size = source.size().at_level(level);
+        let inner = bounds.intersect(size.rect());
+        if wraps && (inner.x, inner.width) != (bounds.x, bounds.width) {
+            return Self::read_around(source, level, bounds, size);
+        }
         let inner = if inner.is_empty() { Rect::new(0, 0, 1, 1) } else { inner };
         Ok(Self { read: source.read(level, inner)?, inner, bounds })
+    }
+
+    /// The same beyond the left or right end of a frame that wraps.
+    fn read_around(
+        source: &dyn FrameSource,
+        level: u32,
+        bounds: Rect,
+        size: Size,
+    ) -> Result<Self, SourceError> {
+        let rows = Rect { x: 0, width: size.width, ..bounds }.intersect(size.rect());
+        let (mut parts, mut x) = (Vec::new(), bounds.x);
+        while x < bounds.right() {
+            let from = x.rem_euclid(i64::from(size.width));
+            let width = (bounds.right() - x).min(i64::from(size.width) - from);
+            let part = Rect { x: from, width: width as u32, ..rows };
+            parts.push((source.read(level, part)?, width as usize));
+            x += width;
+        }
+        let inner = Rect { x: bounds.x, width: bounds.width, ..rows };
+        Ok(Self { read: Samples::beside(parts, rows.height as usize), inner, bounds })
     }
 
     /// Row `k` of the part in linear light, a plane a channel.
@@ -300,8 +357,8 @@ impl Lines {
 }
 
 impl Window {
-    fn read(source: &dyn FrameSource, level: u32, bounds: Rect) -> Result<Self, SourceError> {
-        let lines = Lines::read(source, level, bounds)?;
+    fn read(source: &dyn FrameSource, level: u32, bounds: Rect, wraps: bool) -> Result<Self, SourceError> {
+        let lines = Lines::read(source, level, bounds, wraps)?;
         let (width, height) = (bounds.width as usize, bounds.height as usize);
         let mut planes = [0; 3].map(|_| vec![0.0; width * height + 2 * CHUNK]);
         for k in 0..height {
@@ -322,7 +379,7 @@ fn thirds(memory: &mut [f32]) -> [&mut [f32]; 3] {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::geometry::Bend;
+    use crate::geometry::{Bend, Warp};
     use crate::pixel::MemoryFrame;
     use proptest::prelude::*;
 

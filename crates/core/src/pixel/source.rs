@@ -35,6 +35,28 @@ impl Samples {
         }
     }
 
+    /// Parts of the same depth and so many rows, each with its columns, from left to right.
+    pub fn beside(parts: Vec<(Self, usize)>, rows: usize) -> Self {
+        fn joined<T: Copy>(parts: &[(&[T], usize)], rows: usize) -> Vec<T> {
+            (0..rows)
+                .flat_map(|y| parts.iter().flat_map(move |(d, w)| d[3 * w * y..][..3 * w].iter().copied()))
+                .collect()
+        }
+        let mut eight = Vec::new();
+        let mut wide = Vec::new();
+        for (part, columns) in &parts {
+            match part {
+                Self::Eight(d) => eight.push((&d[..], *columns)),
+                Self::Sixteen(d) | Self::Wide(d) => wide.push((&d[..], *columns)),
+            }
+        }
+        match parts.first().map_or(Depth::Eight, |(part, _)| part.depth()) {
+            Depth::Eight => Self::Eight(joined(&eight, rows)),
+            Depth::Sixteen => Self::Sixteen(joined(&wide, rows)),
+            Depth::Wide => Self::Wide(joined(&wide, rows)),
+        }
+    }
+
     /// Bits a sample.
     pub fn depth(&self) -> Depth {
         match self {

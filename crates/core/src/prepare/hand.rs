@@ -3,7 +3,7 @@
 use crate::geometry::Homography;
 use crate::matching;
 use crate::pixel::FrameSource;
-use crate::plan::{FramePlan, Plan};
+use crate::plan::{FrameAlignment, Plan};
 use crate::recipe::{ManualAlignment, Recipe};
 use crate::register::{self, RegisterError};
 
@@ -16,18 +16,18 @@ pub fn lay_by_hand(
     recipe: &Recipe,
     sources: &[&dyn FrameSource],
 ) -> Result<(), RegisterError> {
-    let found = plan.frames.clone();
+    let (found, reference) = (plan.alignment.frames.clone(), plan.alignment.reference);
     for hand in &recipe.manual_alignments {
-        if hand.frame >= found.len() || hand.on >= found.len() || hand.frame == plan.reference {
+        if hand.frame >= found.len() || hand.on >= found.len() || hand.frame == reference {
             continue; // the reference is never moved
         }
         // What the hand was laid over has itself a place over the reference.
         let on = &found[hand.on];
-        if on.misfit.is_some() && hand.on != plan.reference {
+        if on.misfit.is_some() && hand.on != reference {
             continue;
         }
         let transform = on.transform.after(&laid(hand, &found));
-        let mut frame = FramePlan {
+        let mut frame = FrameAlignment {
             transform,
             misfit: None,
             bend: None,
@@ -41,23 +41,23 @@ pub fn lay_by_hand(
         if transform.inverse().is_none() {
             continue;
         }
-        if hand.snap {
-            let [reference, own] = [plan.reference, hand.frame].map(|i| sources[i]);
-            if let Some(better) = register::snap(reference, own, &transform)? {
-                let FramePlan { transform, residual_px, points, refused, worst, .. } = better;
-                frame = FramePlan { transform, residual_px, points, refused, worst, ..frame };
-            }
+        if hand.snap
+            && let Some(better) = register::snap(sources[reference], sources[hand.frame], &transform)?
+        {
+            let FrameAlignment { transform, residual_px, points, refused, worst, .. } = better;
+            frame = FrameAlignment { transform, residual_px, points, refused, worst, ..frame };
         }
-        plan.frames[hand.frame] = frame;
-        matching::match_gains(sources, plan.reference, &mut plan.frames, Some(hand.frame), matching::SIDE)?;
+        plan.alignment.frames[hand.frame] = frame;
+        let tones = &mut plan.tones.frames;
+        matching::match_gains(sources, &plan.alignment, tones, Some(hand.frame), matching::SIDE)?;
         // A frame that lies only roughly says nothing about where its light fell.
-        plan.frames[hand.frame].field = None;
+        tones[hand.frame].field = None;
     }
     Ok(())
 }
 
 /// Where a hand lays its frame, over the frame it was laid over.
-fn laid(hand: &ManualAlignment, found: &[FramePlan]) -> Homography {
+fn laid(hand: &ManualAlignment, found: &[FrameAlignment]) -> Homography {
     let (own, on) = (&found[hand.frame], &found[hand.on]);
     let start = hand.by_pairs().unwrap_or_else(|| {
         let back = on.transform.inverse().unwrap_or(Homography::IDENTITY);

@@ -1,43 +1,42 @@
 //! Looking at all frames small and aligned: moments, clipped light, and what one frame alone shows.
 
 use crate::evidence::moments::{self, Small};
-use crate::geometry::{Rect, Size};
+use crate::geometry::{Grid, Rect, Size};
 use crate::pixel::FrameSource;
 use crate::pixel::resample::resample;
 use crate::pixel::tone::luminance;
-use crate::plan::{FramePlan, SoleCoverage};
+use crate::plan::{Alignment, FrameAlignment, FrameSurvey, FrameTone, SoleCoverage, Survey};
 use crate::register::RegisterError;
 use rayon::prelude::*;
 
 /// Moments, and what hangs on single frames.
 pub(super) fn look(
     sources: &[&dyn FrameSource],
-    reference: usize,
-    frames: &mut [FramePlan],
+    alignment: &Alignment,
+    tones: &[FrameTone],
     order: &[usize],
     clocks: &[Option<f64>],
-) -> Result<(), RegisterError> {
-    let full = frames[reference].size;
+) -> Result<Survey, RegisterError> {
+    let full = alignment.reference_size();
+    let reference = &tones[alignment.reference];
     let level = (0..16).find(|&k| (full.width.max(full.height) >> k) <= moments::SIDE).unwrap_or(0);
     let size = full.at_level(level);
     let pictures = (0..sources.len())
         .into_par_iter()
-        .map(|i| small(sources[i], &frames[i], &frames[reference], level, size))
+        .map(|i| small(sources[i], &alignment.frames[i], tones[i].multiplier(reference), level, size))
         .collect::<Result<Vec<_>, RegisterError>>()?;
     let (pictures, clipped): (Vec<_>, Vec<f32>) = pictures.into_iter().unzip();
     let small = Small { size, frames: pictures };
-    frames.iter_mut().zip(clipped).for_each(|(f, c)| f.clipped = c);
     let numbers = moments::moments(&small, order, clocks);
     let sole = moments::sole(&small);
-    let up = i64::from(1u32 << level);
-    for ((frame, moment), sole) in frames.iter_mut().zip(numbers).zip(sole) {
-        frame.moment = moment;
-        frame.sole = sole.map(|(share, r)| {
-            let largest = Rect::new(r.x * up, r.y * up, r.width << level, r.height << level);
-            SoleCoverage { share, largest: largest.intersect(full.rect()) }
+    let shows = |((clipped, moment), sole): ((f32, u32), Option<(f64, Rect)>)| {
+        let sole = sole.map(|(share, r)| SoleCoverage {
+            share,
+            largest: Grid::new(r, level).full().intersect(full.rect()),
         });
-    }
-    Ok(())
+        FrameSurvey { clipped, moment, sole }
+    };
+    Ok(Survey { frames: clipped.into_iter().zip(numbers).zip(sole).map(shows).collect() })
 }
 
 /// A sample this near its end holds clipped light.
@@ -46,8 +45,8 @@ const CLIPPED: f32 = 0.97;
 /// A small grey picture of an aligned frame, and the share of it that is clipped.
 fn small(
     source: &dyn FrameSource,
-    frame: &FramePlan,
-    reference: &FramePlan,
+    frame: &FrameAlignment,
+    gain: [f32; 3],
     level: u32,
     size: Size,
 ) -> Result<(Vec<u8>, f32), RegisterError> {
@@ -56,7 +55,6 @@ fn small(
     }
     let own = level.min(source.levels() - 1);
     let patch = resample(source, own, frame.to_frame().between_levels(level, own), size.rect())?;
-    let gain = frame.multiplier(reference);
     let w = size.width as usize;
     let mut out = vec![0; w * size.height as usize];
     let (mut clipped, mut seen) = (0u32, 0u32);

@@ -5,17 +5,17 @@ mod look;
 mod patches;
 
 pub use hand::lay_by_hand;
-pub use patches::{fit, fit_key, glare, patch, place, seams, weigh};
+pub use patches::{fit, fit_key, glare, place, place_patches, seams, weigh};
 
-use crate::combine::consensus::LabelMap;
+use crate::combine::consensus::Decided;
 use crate::evidence::{doubts, moving, still};
-use crate::geometry::{Homography, Rect};
+use crate::geometry::{Geometry, Homography, Rect};
 use crate::matching;
 use crate::pixel::FrameSource;
-use crate::plan::{FramePlan, Light, Plan};
+use crate::plan::{Alignment, Decision, FrameAlignment, FrameTone, Light, Plan, Survey, Tones};
 use crate::progress::ProgressFn;
 use crate::recipe::{Canvas, Recipe, Settled};
-use crate::register::{Coarse, RegisterError, Registration, Wishes, positions, register};
+use crate::register::{Coarse, RegisterError, Wishes, positions, register};
 use crate::render::{RenderError, Scene};
 use std::sync::Arc;
 
@@ -67,18 +67,24 @@ fn rough(
         return Ok(None);
     }
     let placed = |(source, fit): (&&dyn FrameSource, &Option<Homography>)| {
-        let plan = FramePlan::of(*source);
+        let frame = FrameAlignment::of(*source);
         match fit {
-            Some(transform) => FramePlan { transform: *transform, ..plan },
-            None => FramePlan { misfit: Some("it is still being aligned".into()), ..plan },
+            Some(transform) => FrameAlignment { transform: *transform, ..frame },
+            None => FrameAlignment { misfit: Some("it is still being aligned".into()), ..frame },
         }
     };
-    let mut frames: Vec<FramePlan> = sources.iter().zip(&coarse.fits).map(placed).collect();
-    let reference = coarse.reference;
-    let light = matching::match_gains(sources, reference, &mut frames, None, matching::QUICK_SIDE)?;
+    let frames = sources.iter().zip(&coarse.fits).map(placed).collect();
+    let alignment = Alignment { reference: coarse.reference, lens: None, frames };
+    let mut tones = tones_of(sources);
+    tones.light = matching::match_gains(sources, &alignment, &mut tones.frames, None, matching::QUICK_SIDE)?;
     let clocks = every(clocks, sources.len());
-    look::look(sources, reference, &mut frames, &by_time(&clocks), &clocks)?;
-    Ok(Some(Plan { reference, light, ..Plan::of(frames) }))
+    let survey = look::look(sources, &alignment, &tones.frames, &by_time(&clocks), &clocks)?;
+    Ok(Some(Plan { alignment, tones, survey }))
+}
+
+/// Frames that are as bright as the reference, as far as is known.
+fn tones_of(sources: &[&dyn FrameSource]) -> Tones {
+    Tones { frames: sources.iter().map(|s| FrameTone::of(*s)).collect(), ..Tones::default() }
 }
 
 /// A clock a frame, where known.
@@ -102,55 +108,52 @@ fn plan_with(
         areas: &recipe.areas,
     };
     let most = |share: f32| watch(0.85 * share);
-    let Registration { reference, mut frames, lens } = register(sources, wishes, early, &most)?;
-    let light = matching::match_gains(sources, reference, &mut frames, None, matching::SIDE)?;
-    watch(0.92)?;
-    let noise = matching::measure_noise(sources, reference, &frames)?;
-    watch(0.95)?;
+    let mut alignment = register(sources, wishes, early, &most)?;
     let clocks = every(clocks, sources.len());
     let order = by_time(&clocks);
-    positions::number(&mut frames, &order, reference);
-    look::look(sources, reference, &mut frames, &order, &clocks)?;
+    positions::number(&mut alignment.frames, &order, alignment.reference);
+    let mut tones = tones_of(sources);
+    tones.light = matching::match_gains(sources, &alignment, &mut tones.frames, None, matching::SIDE)?;
+    watch(0.92)?;
+    tones.noise = matching::measure_noise(sources, &alignment, &tones.frames)?;
+    watch(0.95)?;
+    let survey: Survey = look::look(sources, &alignment, &tones.frames, &order, &clocks)?;
     watch(1.0)?;
-    Ok(Plan { reference, noise, light, lens, ..Plan::of(frames) })
+    Ok(Plan { alignment, tones, survey })
 }
 
-/// Decides the consensus of the frames in use, and keeps it and its doubts in the plan.
+/// Decides the consensus of a scene's frames in use.
 ///
 /// It depends on the plan, on the frames in use and on whether they are matched. Takes a second or two.
 ///
 /// # Errors
 /// When a frame cannot be read or none takes part.
-pub fn choose(plan: &mut Plan, recipe: &Recipe, sources: &[&dyn FrameSource]) -> Result<(), RenderError> {
-    let recipe = Recipe { canvas: Canvas::Reference, ..recipe.clone() };
-    let scene = Scene::new(&recipe, plan, sources);
-    let decided = scene.decide()?;
+pub fn decide(scene: &Scene<'_>) -> Result<Decision, RenderError> {
+    let decided = decided(scene)?;
     let (doubts, moving) = rayon::join(|| doubts::find(&decided), || moving::find(&decided));
-    (plan.doubts, plan.moving) = (Arc::new(doubts), Arc::new(moving));
-    plan.label_map = Some(Arc::new(decided.choice));
-    Ok(())
+    Ok(Decision { label_map: decided.choice, doubts, moving })
 }
 
-/// What those who pass look like to what finds who stood still, decided as by [`choose`]: for making its figure.
+/// The same with what it was made from, over the whole reference.
+fn decided(scene: &Scene<'_>) -> Result<Decided, RenderError> {
+    let recipe = Recipe { canvas: Canvas::Reference, ..scene.recipe.clone() };
+    Scene { recipe: &recipe, ..*scene }.decide()
+}
+
+/// What those who pass look like to what finds who stood still, decided as by [`decide`]: for making its figure.
 ///
 /// # Errors
 /// When a frame cannot be read or none takes part.
-pub fn looks(
-    plan: &Plan,
-    recipe: &Recipe,
-    sources: &[&dyn FrameSource],
-) -> Result<Vec<still::Descriptor>, RenderError> {
-    Ok(still::looks_of_passing(&Scene::new(recipe, plan, sources).decide()?))
+pub fn looks(scene: &Scene<'_>) -> Result<Vec<still::Descriptor>, RenderError> {
+    Ok(still::looks_of_passing(&decided(scene)?))
 }
 
 /// Why the consensus is the method for a set such as this, in words. It was ahead of every other method on all kinds of sets
 /// that were measured.
 pub fn why_consensus(plan: &Plan) -> &'static str {
-    let fit: Vec<&FramePlan> = plan.frames.iter().filter(|f| f.misfit.is_none()).collect();
-    let mut moments: Vec<u32> = fit.iter().map(|f| f.moment).collect();
-    moments.sort_unstable();
-    moments.dedup();
-    match (moments.len(), plan.light) {
+    let fits = |i: &usize| plan.alignment.fits(*i);
+    let fitting: Vec<usize> = (0..plan.alignment.frames.len()).filter(fits).collect();
+    match (plan.survey.moments_of(&fitting), plan.tones.light) {
         (0 | 1, _) => "the frames show one moment, which is averaged",
         (_, Light::Varied) => {
             "the light was varied: each place comes from the frames that show it without the lamp or the glare"
@@ -161,29 +164,26 @@ pub fn why_consensus(plan: &Plan) -> &'static str {
     }
 }
 
-/// Which doubts of the plan the recipe settles, and how; those it settles by a frame are taken from there.
+/// Which doubts of a decision the recipe settles, and how; those it settles by a frame are taken from there.
 ///
-/// A settled doubt is found again by its place, also when another plan has drawn it a little otherwise.
-pub fn settle(plan: &mut Plan, recipe: &Recipe) -> Vec<Option<Settled>> {
+/// A settled doubt is found again by its place, also when another decision has drawn it a little otherwise.
+pub fn settle(decision: &mut Arc<Decision>, recipe: &Recipe) -> Vec<Option<Settled>> {
     let same = |a: Rect, b: Rect| {
         let both = a.intersect(b).size().pixels() as f64;
         2.0 * both > (a.size().pixels() + b.size().pixels()) as f64 / 2.0
     };
-    let found: Vec<Option<Settled>> = plan
+    let found: Vec<Option<Settled>> = decision
         .doubts
         .iter()
         .map(|d| recipe.settled.iter().rev().find(|s| same(s.bbox, d.bbox)).copied())
         .collect();
-    if let Some(choice) = &plan.label_map
-        && found.iter().flatten().any(|s| s.frame.is_some())
-    {
-        let mut choice = LabelMap::clone(choice);
-        for (doubt, settled) in plan.doubts.iter().zip(&found) {
+    if found.iter().flatten().any(|s| s.frame.is_some()) {
+        let Decision { label_map, doubts, .. } = Arc::make_mut(decision);
+        for (doubt, settled) in doubts.iter().zip(&found) {
             if let Some(frame) = settled.and_then(|s| s.frame) {
-                choice.take(&doubt.pixels, frame);
+                label_map.take(&doubt.pixels, frame);
             }
         }
-        plan.label_map = Some(Arc::new(choice));
     }
     found
 }

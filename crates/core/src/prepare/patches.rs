@@ -6,54 +6,47 @@
 
 use crate::combine::consensus::LayerData;
 use crate::develop::Develop;
-use crate::geometry::{Homography, Point, Rect, Size, ends};
+use crate::geometry::{Grid, Homography, Point, Rect, Size, ends, meets};
 use crate::patch::locate::{Grey, Template};
 use crate::patch::mask::{self, Mask};
 use crate::patch::seams::{self, Pictures, Seam};
 use crate::patch::{self, FittedPatch, Noticed, Patch, PatchTransform, PlacedPatch, Sides, Source};
-use crate::plan::Plan;
 use crate::recipe::{Canvas, Recipe};
 use crate::render::{RenderError, Scene, View};
 use rayon::prelude::*;
 use std::hash::{DefaultHasher, Hash, Hasher};
 use std::sync::Arc;
 
-/// Makes the recipe's patches ready, by `fit`, which may remember them; those that are off, lie outside the reference or
-/// were drawn on a frame that does not fit are left out.
+/// Makes the recipe's patches ready over a scene, whose own are not looked at, by `fit`, which may remember them and is told the scene
+/// with those that come before; those that are off, lie outside the reference or were drawn on a frame that does not fit are left out.
 ///
 /// # Errors
 /// When a frame cannot be read.
-pub fn patch(
-    plan: &mut Plan,
-    recipe: &Recipe,
-    fit: impl Fn(&Plan, &Patch) -> Result<Option<Arc<FittedPatch>>, RenderError> + Sync,
-) -> Result<(), RenderError> {
-    plan.patches = Arc::default();
-    let mut waiting: Vec<Pending<'_>> = recipe
-        .patches
-        .iter()
-        .enumerate()
-        .filter(|(_, l)| !l.disabled)
-        .map(|l| Pending::new(plan, l))
-        .collect();
+pub fn place_patches(
+    scene: &Scene<'_>,
+    fit: impl Fn(&Scene<'_>, &Patch) -> Result<Option<Arc<FittedPatch>>, RenderError> + Sync,
+) -> Result<Vec<PlacedPatch>, RenderError> {
+    let mut patches: Vec<PlacedPatch> = Vec::new();
+    let on = scene.recipe.patches.iter().enumerate().filter(|(_, patch)| !patch.disabled);
+    let mut waiting: Vec<Pending<'_>> = on.map(|patch| Pending::new(scene, patch)).collect();
     // Side by side go those that lie over none that is still to be fitted.
     while !waiting.is_empty() {
         let free = |k: usize| waiting[..k].iter().all(|before| !waiting[k].lies_over(before));
         let frees: Vec<bool> = (0..waiting.len()).map(free).collect();
         let (now, later): (Vec<_>, Vec<_>) = waiting.into_iter().zip(frees).partition(|(_, free)| *free);
-        let laid = now.par_iter().map(|(wanted, _)| {
-            let (index, patch) = wanted.patch;
-            let key = fit_key(plan, recipe, patch);
-            let fit = fit(plan, patch)?;
+        let scene = Scene { patches: &patches, ..*scene };
+        let placed = now.par_iter().map(|(pending, _)| {
+            let (index, patch) = pending.patch;
+            let key = fit_key(&scene, patch);
+            let fit = fit(&scene, patch)?;
             Ok(fit.map(|fit| PlacedPatch { index, key, source: patch.source, strength: patch.strength, fit }))
         });
-        let laid: Vec<Option<PlacedPatch>> = laid.collect::<Result<_, RenderError>>()?;
-        let patches = Arc::make_mut(&mut plan.patches);
-        patches.extend(laid.into_iter().flatten());
-        patches.sort_by_key(|l| l.index);
-        waiting = later.into_iter().map(|(wanted, _)| wanted).collect();
+        let placed: Vec<Option<PlacedPatch>> = placed.collect::<Result<_, RenderError>>()?;
+        patches.extend(placed.into_iter().flatten());
+        patches.sort_by_key(|patch| patch.index);
+        waiting = later.into_iter().map(|(pending, _)| pending).collect();
     }
-    Ok(())
+    Ok(patches)
 }
 
 /// The recipe of the whole reference, undeveloped.
@@ -80,22 +73,18 @@ struct Pending<'a> {
 }
 
 impl<'a> Pending<'a> {
-    fn new(plan: &Plan, patch: (usize, &'a Patch)) -> Self {
-        let (outline, _) = placed(plan, patch.1);
+    fn new(scene: &Scene<'_>, patch: (usize, &'a Patch)) -> Self {
+        let (outline, _) = placed(scene, patch.1);
         let (feather, margin) = border(&outline, patch.1);
         let margin = if patch.1.optimal_seam { margin + farther(&outline) } else { margin };
-        let area = mask::area(&outline, feather, [margin; 4], plan.reference_size(), GROWN);
-        Self {
-            patch,
-            reach: area.map(|(rect, level)| mask::reach(rect, level)),
-            seen: seen(&outline, patch.1),
-        }
+        let area = mask::area(&outline, feather, [margin; 4], scene.reference_size(), GROWN);
+        Self { patch, reach: area.as_ref().map(mask::reach), seen: seen(&outline, patch.1) }
     }
 
     /// Whether it may be fitted to another one.
     fn lies_over(&self, other: &Self) -> bool {
         let (from, to) = self.seen;
-        other.reach.is_some_and(|reach| mask::meets(reach, (from, to)))
+        other.reach.is_some_and(|reach| meets(reach, (from, to)))
     }
 }
 
@@ -124,30 +113,36 @@ fn border(outline: &[Point], patch: &Patch) -> (f64, f64) {
     if patch.optimal_seam { (0.0, patch::margin(outline, patch.feather)) } else { (patch.feather, 0.0) }
 }
 
-/// Patches of the plan that a patch is laid over: those before it in the list, or all when it is not there, as far as they reach it.
-fn below(plan: &Plan, recipe: &Recipe, patch: &Patch) -> Vec<PlacedPatch> {
-    let own = recipe.patches.iter().position(|l| l.fit_inputs() == patch.fit_inputs()).unwrap_or(usize::MAX);
-    let (outline, _) = placed(plan, patch);
+/// Patches of a scene that a patch is laid over: those before it in the list, or all when it is not there, as far as they reach it.
+fn below(scene: &Scene<'_>, patch: &Patch) -> Vec<PlacedPatch> {
+    let listed = &scene.recipe.patches;
+    let own = listed.iter().position(|l| l.fit_inputs() == patch.fit_inputs()).unwrap_or(usize::MAX);
+    let (outline, _) = placed(scene, patch);
     let (from, to) = seen(&outline, patch);
     let touches = |l: &&PlacedPatch| l.fit.mask.touches(from, to);
-    plan.patches.iter().filter(|l| l.index < own).filter(touches).cloned().collect()
+    scene.patches.iter().filter(|l| l.index < own).filter(touches).cloned().collect()
 }
 
 /// Where a patch's outline lies on the reference, and what leads back from there when it has a geometry of its own.
-fn placed(plan: &Plan, patch: &Patch) -> (Vec<Point>, Option<Homography>) {
-    let on = &plan.frames[patch.on].transform;
-    let drawn: Vec<Point> = patch.outline.iter().map(|&p| on.apply(p)).collect();
+fn placed(scene: &Scene<'_>, patch: &Patch) -> (Vec<Point>, Option<Homography>) {
+    let drawn = drawn(scene, patch.on, &patch.outline);
     // With a geometry of its own it lies where what it shows is moved to.
     let moved = patch.transform.map(|p| p.about(patch::middle(&drawn)));
     let outline = drawn.iter().map(|&p| moved.map_or(p, |m| m.apply(p))).collect();
     (outline, moved.and_then(|m| m.inverse()))
 }
 
+/// Where an outline that was drawn on a frame lies on the reference.
+fn drawn(scene: &Scene<'_>, on: usize, outline: &[Point]) -> Vec<Point> {
+    let frame = scene.geometry.projection(on);
+    outline.iter().map(|&p| frame.back(p)).collect()
+}
+
 /// A number that is the same for patches of the same shape over the same others, for keeping what [`fit`] made.
-pub fn fit_key(plan: &Plan, recipe: &Recipe, patch: &Patch) -> u64 {
+pub fn fit_key(scene: &Scene<'_>, patch: &Patch) -> u64 {
     let mut hash = DefaultHasher::new();
     format!("{:?}", patch.fit_inputs()).hash(&mut hash);
-    below(plan, recipe, patch).iter().for_each(|l| (l.key, l.strength.to_bits()).hash(&mut hash));
+    below(scene, patch).iter().for_each(|l| (l.key, l.strength.to_bits()).hash(&mut hash));
     hash.finish()
 }
 
@@ -162,10 +157,9 @@ pub fn glare(scene: &Scene<'_>, patch: &PlacedPatch) -> Result<Option<f32>, Rend
     let Source::HighlightSuppressed(_) = patch.source else { return Ok(None) };
     let recipe = whole(scene.recipe);
     let scene = Scene { recipe: &recipe, ..*scene };
-    let (rect, level) = patch.fit.mask.guide();
-    let patches = &scene.plan.patches;
+    let patches = scene.patches;
     let before = &patches[..patches.partition_point(|l| l.index < patch.index)];
-    let sides = scene.sides(patch.source, patch.fit.back.as_ref(), before, (rect, level))?;
+    let sides = scene.sides(patch.source, patch.fit.back.as_ref(), before, &patch.fit.mask.grid())?;
     // Planes hold roots of light.
     let light = |layer: &LayerData, p: usize| {
         layer.planes.iter().map(|c| (f32::from(c[p]) / 65535.0).powi(2)).sum::<f32>() + 3e-3
@@ -181,24 +175,24 @@ pub fn glare(scene: &Scene<'_>, patch: &PlacedPatch) -> Result<Option<f32>, Rend
 
 /// Fits a patch into the plate; `None` where it lies outside, or where it was drawn on or comes from a frame that does not fit.
 ///
-/// It is fitted to the plate with the plan's patches that come before it. It depends on the plan, the frames in use, the method, the areas
+/// It is fitted to the plate with the scene's patches that come before it. It depends on the plan, the frames in use, the method, the areas
 /// to keep and what [`fit_key`] tells apart.
 ///
 /// # Errors
 /// When a frame cannot be read.
 pub fn fit(scene: &Scene<'_>, patch: &Patch) -> Result<Option<FittedPatch>, RenderError> {
     let near = fit_by(scene, patch, [0.0; 4], mask::MOST)?;
-    let plan = scene.plan;
+    let size = scene.reference_size();
     let Some(near) = near else { return Ok(None) };
     // A shadow may be longer than what is around a loop: there it is looked at once more.
-    let cut = near.mask.cut_off(plan.reference_size());
+    let cut = near.mask.cut_off(size);
     if !patch.optimal_seam || cut == [0; 4] {
         return Ok(Some(near));
     }
-    let far = farther(&placed(plan, patch).0);
+    let far = farther(&placed(scene, patch).0);
     let whole = fit_by(scene, patch, cut.map(|c| if c > 0 { far } else { 0.0 }), GROWN)?;
     // Other light has no end in sight, and what hangs together with too much is left out.
-    let counted = |fit| cut_counted(fit, plan.reference_size());
+    let counted = |fit| cut_counted(fit, size);
     let near = counted(near);
     let better = |whole: &FittedPatch| {
         whole.noticed.torn <= near.noticed.torn && whole.mask.covers(&near.mask) > STILL
@@ -231,19 +225,19 @@ fn fit_by(
     more: [f64; 4],
     most: u64,
 ) -> Result<Option<FittedPatch>, RenderError> {
-    let plan = scene.plan;
-    let on = &plan.frames[patch.on];
-    if on.misfit.is_some() || patch.source.frame().is_some_and(|i| plan.frames[i].misfit.is_some()) {
+    let (geometry, size) = (scene.geometry, scene.reference_size());
+    if !geometry.fits(patch.on) || patch.source.frame().is_some_and(|i| !geometry.fits(i)) {
         return Ok(None);
     }
-    let (outline, back) = placed(plan, patch);
+    let (outline, back) = placed(scene, patch);
     let (feather, margin) = border(&outline, patch);
     let margins = more.map(|more| margin + more);
-    let mask = Mask::drawn_by(&outline, feather, margins, plan.reference_size(), most);
+    let mask = Mask::drawn_by(&outline, feather, margins, size, most);
     let Some(mut mask) = mask else { return Ok(None) };
     let recipe = whole(scene.recipe);
     let scene = Scene { recipe: &recipe, ..*scene };
-    let (rect, level) = mask.guide();
+    let grid = mask.grid();
+    let Grid { rect, level, .. } = grid;
     if patch.snap_to_edges && !patch.optimal_seam {
         let seen = scene.render(View::By(recipe.method), rect, level)?;
         let light = |p: &[u16]| p.iter().map(|&v| f32::from(v)).sum::<f32>() / (3.0 * 65535.0);
@@ -257,36 +251,34 @@ fn fit_by(
         // Half as fine: what shows the same does so over more than a pixel.
         let (x, y) = (rect.x >> 1, rect.y >> 1);
         let half = Rect::new(x, y, (rect.right() / 2 + 1 - x) as u32, (rect.bottom() / 2 + 1 - y) as u32);
-        let half = half.intersect(plan.reference_size().at_level(level + 1).rect());
-        scene.together(frame, half, level + 1)
+        let half = half.intersect(size.at_level(level + 1).rect());
+        scene.together(frame, &Grid::new(half, level + 1))
     };
     let fitted = || -> Result<FittedPatch, RenderError> {
         if !patch.optimal_seam && !patch.tone {
             return Ok(FittedPatch { mask, tone: None, back, together: None, noticed: Noticed::default() });
         }
-        let below = below(plan, &recipe, patch);
-        let sides = scene.sides(patch.source, back.as_ref(), &below, (rect, level))?;
-        Ok(patch::fit(patch, mask, back, sides, &plan.noise))
+        let below = below(&scene, patch);
+        let sides = scene.sides(patch.source, back.as_ref(), &below, &grid)?;
+        Ok(patch::fit(patch, mask, back, sides, &scene.plan.tones.noise))
     };
     let (fitted, together) = rayon::join(fitted, together);
     let mut fitted = fitted?;
     fitted.together = together?.map(Arc::new);
     for keep in &recipe.protected {
-        let on = &plan.frames[keep.on];
-        if on.misfit.is_none() {
-            let outline: Vec<Point> = keep.outline.iter().map(|&p| on.transform.apply(p)).collect();
+        if geometry.fits(keep.on) {
             // Nothing of it may change, so that it ends hard.
-            fitted.noticed.kept += fitted.spare(&outline, 0.0, plan.reference_size());
+            fitted.noticed.kept += fitted.spare(&drawn(&scene, keep.on, &keep.outline), 0.0, size);
         }
     }
     for outline in &patch.exclusions {
-        let outline: Vec<Point> = outline.iter().map(|&p| on.transform.apply(p)).collect();
-        fitted.give_back(&outline, given_back(patch, &outline), plan.reference_size());
+        let outline = drawn(&scene, patch.on, outline);
+        fitted.give_back(&outline, given_back(patch, &outline), size);
     }
     Ok(Some(fitted))
 }
 
-/// Where a patch of the plan can be seen, strongest first, in pixels of the reference; judged on a picture whose longer side has at
+/// Where a patch of a scene can be seen, strongest first, in pixels of the reference; judged on a picture whose longer side has at
 /// most `side` pixels.
 ///
 /// # Errors
@@ -294,9 +286,8 @@ fn fit_by(
 pub fn seams(scene: &Scene<'_>, laid: &PlacedPatch, side: u32) -> Result<Vec<Seam>, RenderError> {
     /// Most pixels that are looked at.
     const MOST: u64 = 600_000;
-    let plan = scene.plan;
-    let full = plan.reference_size();
-    let (rect, coarse) = laid.fit.mask.guide();
+    let full = scene.reference_size();
+    let Grid { rect, level: coarse, .. } = laid.fit.mask.grid();
     let patch = &scene.recipe.patches[laid.index];
     let region = |level: u32| {
         let scaled = |v: i64| (v << coarse) >> level;
@@ -307,30 +298,28 @@ pub fn seams(scene: &Scene<'_>, laid: &PlacedPatch, side: u32) -> Result<Vec<Sea
     };
     let fits = |k: &u32| full.width.max(full.height) >> k <= side && region(*k).size().pixels() <= MOST;
     let level = (0..16).find(fits).unwrap_or(coarse);
-    let area = region(level);
+    let grid = Grid::new(region(level), level);
+    let area = grid.rect;
     let recipe = whole(scene.recipe);
     let scene = Scene { recipe: &recipe, ..*scene };
-    let (before, after) = plan.patches.split_at(plan.patches.partition_point(|l| l.index < laid.index));
-    let Sides { plate, source } = scene.sides(laid.source, laid.fit.back.as_ref(), before, (area, level))?;
-    let up = f64::from(1u32 << level);
-    let at = |v: i64| (v as f64 + 0.5) * up - 0.5;
+    let (before, after) = scene.patches.split_at(scene.patches.partition_point(|l| l.index < laid.index));
+    let Sides { plate, source } = scene.sides(laid.source, laid.fit.back.as_ref(), before, &grid)?;
     let width = area.width as usize;
     let weights = |laid: &PlacedPatch| -> Vec<f32> {
-        let row = |y| laid.fit.mask.row(Point::new(at(area.x), at(y)), up, width);
-        (area.y..area.bottom()).flat_map(|y| row(y).unwrap_or_else(|| vec![0.0; width])).collect()
+        let row = |y| laid.fit.mask.row(&grid, y).unwrap_or_else(|| vec![0.0; width]);
+        (0..area.height as usize).flat_map(row).collect()
     };
     let mut hidden = vec![false; area.size().pixels() as usize];
     for above in after.iter().skip(1) {
         hidden.iter_mut().zip(weights(above)).for_each(|(h, w)| *h |= w > 0.0);
     }
-    let result = scene.laid(area, level)?.1;
+    let planes = scene.laid(&grid)?.1;
+    let result = LayerData { planes, spans: vec![(0, area.width); area.height as usize] };
     let pictures = Pictures { result, plate, source, weights: weights(laid), hidden };
-    let mut found = seams::find(&pictures, patch, area.size(), &plan.noise, up as f32);
+    let mut found = seams::find(&pictures, patch, area.size(), &scene.plan.tones.noise, grid.shrink());
     for seam in &mut found {
-        let p = seam.place;
-        let place =
-            Rect::new((p.x + area.x) << level, (p.y + area.y) << level, p.width << level, p.height << level);
-        seam.place = place.intersect(full.rect());
+        let place = Rect { x: seam.place.x + area.x, y: seam.place.y + area.y, ..seam.place };
+        seam.place = grid.cut(place).full().intersect(full.rect());
     }
     Ok(found)
 }
@@ -343,17 +332,15 @@ pub fn seams(scene: &Scene<'_>, laid: &PlacedPatch, side: u32) -> Result<Vec<Sea
 pub fn place(scene: &Scene<'_>, patch: &Patch) -> Result<Option<PatchTransform>, RenderError> {
     /// How far around it is searched, as a share of its longer side, and at least, in pixels of the reference.
     const AROUND: (f64, f64) = (0.75, 32.0);
-    let plan = scene.plan;
-    let on = &plan.frames[patch.on];
     let Some(frame) = patch.source.frame() else { return Ok(None) };
-    if on.misfit.is_some() || plan.frames[frame].misfit.is_some() {
+    if !scene.geometry.fits(patch.on) || !scene.geometry.fits(frame) {
         return Ok(None);
     }
-    let drawn: Vec<Point> = patch.outline.iter().map(|&p| on.transform.apply(p)).collect();
-    let size = plan.reference_size();
+    let drawn = drawn(scene, patch.on, &patch.outline);
+    let size = scene.reference_size();
     let Some(mask) = Mask::drawn(&drawn, 0.0, 0.0, size) else { return Ok(None) };
-    let (rect, level) = mask.guide();
-    let up = f64::from(1u32 << level);
+    let grid = mask.grid();
+    let (Grid { rect, level, .. }, up) = (grid, grid.step());
     let start = patch.transform.unwrap_or(PatchTransform::UNMOVED);
     let recipe = whole(scene.recipe);
     let scene = Scene { recipe: &recipe, ..*scene };
@@ -365,11 +352,11 @@ pub fn place(scene: &Scene<'_>, patch: &Patch) -> Result<Option<PatchTransform>,
             .map(|i| layer.planes.iter().map(|p| f32::from(p[i])).sum::<f32>() / 3.0)
             .collect(),
     };
-    let low = |v: f64| (v + 0.5) / up - 0.5;
+    let all = grid.cut(size.at_level(level).rect());
     let middle = patch::middle(&drawn);
-    let picture = grey(&scene.sides(patch.source, None, &[], (rect, level))?.source, rect);
+    let picture = grey(&scene.sides(patch.source, None, &[], &grid)?.source, rect);
     let inside = mask.weights().iter().map(|w| *w > 0.9).collect();
-    let thing = Template { picture, inside, middle: Point::new(low(middle.x), low(middle.y)) };
+    let thing = Template { picture, inside, middle: all.within(middle) };
     let reach = ((AROUND.0 * f64::from(rect.width.max(rect.height))).max(AROUND.1 / up)) as i64;
     let shift = start.shift.map(|v| (v / up).round() as i64);
     let around = Rect::new(
@@ -382,8 +369,8 @@ pub fn place(scene: &Scene<'_>, patch: &Patch) -> Result<Option<PatchTransform>,
     if around.width < 16 || around.height < 16 {
         return Ok(None);
     }
-    let below = below(plan, &recipe, patch);
-    let plate = grey(&scene.sides(patch.source, None, &below, (around, level))?.plate, around);
+    let below = below(&scene, patch);
+    let plate = grey(&scene.sides(patch.source, None, &below, &grid.cut(around))?.plate, around);
     let scaled = |p: PatchTransform, by: f64| PatchTransform { shift: p.shift.map(|v| by * v), ..p };
     Ok(patch::locate::find(thing, plate, scaled(start, 1.0 / up)).map(|p| scaled(p, up)))
 }

@@ -31,7 +31,7 @@ mod views;
 use crate::geometry::{Correspondence, Homography, Model, Point, Rect, level_to_full};
 use crate::pixel::tone::{LINEAR_OF_U8, LINEAR_OF_U16, linear_of_root, luminance};
 use crate::pixel::{FrameSource, Plane, Samples, SourceError};
-use crate::plan::FramePlan;
+use crate::plan::{Alignment, FrameAlignment};
 use crate::progress::{Cancelled, Counter, ProgressFn};
 use features::Features;
 use guides::Guides;
@@ -51,16 +51,6 @@ pub enum RegisterError {
     /// The work was cancelled.
     #[error(transparent)]
     Cancelled(#[from] Cancelled),
-}
-
-/// What registration found: the reference's index and one entry a frame (gains still one).
-pub struct Registration {
-    /// Index of the frame that is not moved.
-    pub reference: usize,
-    /// One entry a frame, in the given order.
-    pub frames: Vec<FramePlan>,
-    /// How far the lens moves the corners, as a share of the half diagonal, when it was repaired.
-    pub lens: Option<f64>,
 }
 
 /// Places farther off than this share of the diagonal do not tell the lens: they are movers.
@@ -103,10 +93,10 @@ pub fn register(
     wishes: Wishes<'_>,
     early: &(dyn Fn(&Coarse) + Sync),
     watch: ProgressFn<'_>,
-) -> Result<Registration, RegisterError> {
+) -> Result<Alignment, RegisterError> {
     if wishes.models == [Model::Identity] || sources.len() == 1 {
-        let frames = sources.iter().map(|s| FramePlan::of(*s)).collect();
-        return Ok(Registration { reference: wishes.reference.unwrap_or(0), frames, lens: None });
+        let frames = sources.iter().map(|s| FrameAlignment::of(*s)).collect();
+        return Ok(Alignment { reference: wishes.reference.unwrap_or(0), frames, lens: None });
     }
     let counter = Counter::new(3 * sources.len(), watch);
     let coarse = align_coarse(sources, wishes, &counter)?;
@@ -144,12 +134,12 @@ fn refine(
     wishes: Wishes<'_>,
     coarse: &Coarse,
     counter: &Counter<'_>,
-) -> Result<Registration, RegisterError> {
+) -> Result<Alignment, RegisterError> {
     let &Coarse { reference, ref fits, ref features, ref qualities, ref guides } = coarse;
     let anchors = patches::anchors(sources[reference], &features[reference], guides)?;
     let judged = |i: usize| {
         let judged = if i == reference {
-            let plan = FramePlan { points: anchors.positions(), ..FramePlan::of(sources[i]) };
+            let plan = FrameAlignment { points: anchors.positions(), ..FrameAlignment::of(sources[i]) };
             Judged { plan, places: Vec::new() }
         } else {
             verdict::judge(sources[i], &anchors, fits[i], wishes.models)?
@@ -179,10 +169,10 @@ fn refine(
                 fit_local_warp(sources[i], (&anchors, dense), &mut judged, &corners)?;
             }
             counter.tick()?;
-            Ok(FramePlan { sharpness: qualities[i].map(|q| q.sharpness), ..judged.plan })
+            Ok(FrameAlignment { sharpness: qualities[i].map(|q| q.sharpness), ..judged.plan })
         })
         .collect::<Result<_, RegisterError>>()?;
-    Ok(Registration { reference, frames, lens })
+    Ok(Alignment { reference, frames, lens })
 }
 
 /// Brings a frame that lies roughly where `transform` puts it to the best fit near there; `None` when nothing is
@@ -194,7 +184,7 @@ pub fn snap(
     reference: &dyn FrameSource,
     frame: &dyn FrameSource,
     transform: &Homography,
-) -> Result<Option<FramePlan>, RegisterError> {
+) -> Result<Option<FrameAlignment>, RegisterError> {
     let found = reduced_corners(reference)?;
     let anchors = patches::anchors(reference, &found, &Guides::default())?;
     let judged = verdict::judge(frame, &anchors, Some(*transform), &Model::ALL)?;

@@ -4,7 +4,7 @@
 //! [`STILL`] of the diagonal, so that a camera put back finds its old position again. Cost: a distance of two
 //! transforms for each frame and position.
 
-use crate::plan::FramePlan;
+use crate::plan::FrameAlignment;
 
 /// A camera on a tripod moves by less than this share of the diagonal (0.6 px at 12 megapixels).
 const STILL: f64 = 1.2e-4;
@@ -12,7 +12,7 @@ const STILL: f64 = 1.2e-4;
 const LEAST: f64 = 0.35;
 
 /// Numbers the camera positions of the frames that fit, in the given order of time; others keep 0.
-pub fn number(frames: &mut [FramePlan], order: &[usize], reference: usize) {
+pub fn number(frames: &mut [FrameAlignment], order: &[usize], reference: usize) {
     let size = frames[reference].size;
     let still = (STILL * size.diagonal()).max(LEAST);
     let mut firsts: Vec<usize> = Vec::new();
@@ -37,10 +37,10 @@ mod tests {
     use crate::geometry::{Homography, Size};
 
     fn numbers(shifts: &[f64]) -> Vec<u32> {
-        let plain = FramePlan::untouched(Size::new(1600, 1067));
-        let mut frames: Vec<FramePlan> = shifts
+        let plain = FrameAlignment::untouched(Size::new(1600, 1067));
+        let mut frames: Vec<FrameAlignment> = shifts
             .iter()
-            .map(|&x| FramePlan { transform: Homography::shift(x, 0.0), ..plain.clone() })
+            .map(|&x| FrameAlignment { transform: Homography::shift(x, 0.0), ..plain.clone() })
             .collect();
         let order: Vec<usize> = (0..frames.len()).collect();
         number(&mut frames, &order, 0);

@@ -4,7 +4,7 @@ use super::consensus;
 use super::patches::{Anchors, track};
 use crate::geometry::{Correspondence, Homography, Model, Point, Warp, fit};
 use crate::pixel::{FrameSource, SourceError};
-use crate::plan::{FramePlan, WorstResidual};
+use crate::plan::{FrameAlignment, WorstResidual};
 
 /// Fewest places that must agree, and fewest of 4×4 parts of the picture they must lie in.
 const ENOUGH: (usize, usize) = (10, 4);
@@ -20,7 +20,7 @@ struct Fit {
 
 /// What became of a frame: its plan so far, and the places it was found by.
 pub(super) struct Judged {
-    pub plan: FramePlan,
+    pub plan: FrameAlignment,
     /// Places found again at the last level.
     pub places: Vec<Correspondence>,
 }
@@ -46,7 +46,7 @@ pub(super) fn judge(
     coarse: Option<Homography>,
     models: &[Model],
 ) -> Result<Judged, SourceError> {
-    let mut judged = Judged { plan: FramePlan::of(frame), places: Vec::new() };
+    let mut judged = Judged { plan: FrameAlignment::of(frame), places: Vec::new() };
     let mut transform = coarse.unwrap_or(Homography::IDENTITY);
     let mut found = None;
     let mut places = Vec::new();

@@ -5,10 +5,10 @@
 //! samples that are kept or just made; both give the same bits. Cost: a multiplication or two a sample that is chosen; memory:
 //! twelve bytes a pixel of the block, however many frames there are.
 
-use super::stack::Plate;
+use super::plate::Plate;
 use crate::combine::Row;
 use crate::combine::consensus::{self, LabelMap};
-use crate::geometry::{Point, Size};
+use crate::geometry::Grid;
 use std::ops::Range;
 
 /// Columns of a row in which the same frames are averaged, or go over from some to others.
@@ -46,31 +46,27 @@ pub struct Average {
 }
 
 impl Average {
-    /// Sums for layers that cover these `spans` of each row of a block, whose first pixel lies at `place` in the reference and is
-    /// as many of its pixels along a side. `held` are the choice's members or its crowd. Nothing is made of rows and columns
-    /// beyond those of `area`.
+    /// Sums for layers that cover these `spans` of each row of a block. `held` are the choice's inliers or its crowd. Nothing is made of
+    /// rows and columns beyond those of `area`.
     pub fn new(
         (choice, held): (&LabelMap, &[u64]),
         frames: &[usize],
         spans: &[&[(u32, u32)]],
-        (size, place): (Size, (Point, f64)),
+        block: &Grid,
         area: (Range<usize>, Range<usize>),
     ) -> Self {
-        let (w, h) = (size.width as usize, size.height as usize);
+        let (w, h) = (block.rect.width as usize, block.rect.height as usize);
         let slots: Vec<Option<usize>> =
             frames.iter().map(|f| choice.frames.iter().position(|g| g == f)).collect();
-        let (origin, up) = place;
-        let small = f64::from(1u32 << choice.level);
-        let between = |first: f64, k: usize, corner: i64, n: u32| -> Between {
-            let v = (first + up * k as f64 + 0.5) / small - 0.5 - corner as f64;
+        let between = |v: f64, n: u32| -> Between {
             let v = v.clamp(0.0, f64::from(n - 1));
             let low = v.floor();
             (low as usize, (low as usize + 1).min(n as usize - 1), (v - low) as f32)
         };
+        let of = choice.grid;
         let columns: Vec<Between> =
-            (0..w).map(|x| between(origin.x, x, choice.corner.0, choice.size.width)).collect();
-        let rows: Vec<Between> =
-            (0..h).map(|y| between(origin.y, y, choice.corner.1, choice.size.height)).collect();
+            (0..w).map(|x| between(of.column(block.x(x as f64)), of.rect.width)).collect();
+        let rows: Vec<Between> = (0..h).map(|y| between(of.row(block.y(y as f64)), of.rect.height)).collect();
         let (mut cells, mut of_row) = (Vec::new(), vec![usize::MAX; h]);
         let (mut pieces, mut last) = (Vec::new(), None);
         for y in area.0 {
@@ -187,7 +183,7 @@ fn pieces_of(
     (top, low): (usize, usize),
     slots: &[Option<usize>],
 ) -> Vec<Piece> {
-    let wide = choice.size.width as usize;
+    let wide = choice.grid.rect.width as usize;
     let at = |p: usize| &held[p * choice.words..][..choice.words];
     let mut pieces: Vec<Piece> = Vec::new();
     let mut from = 0;
@@ -293,6 +289,7 @@ mod vector {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::geometry::Rect;
     use crate::pixel::tone::{append_roots, linear_of_root};
     use crate::random::Random;
 
@@ -318,13 +315,11 @@ mod tests {
     #[test]
     fn light_just_made_and_codes_that_were_kept_give_the_same_plate_in_any_order() {
         let mut random = Random::new(5);
-        let (size, n) = (Size::new(40, 6), 240);
+        let n = 240;
         // Three frames; columns from 20 on chose the first and the last, those before all of them.
         let inliers: Vec<u64> = (0..10).map(|p| if p % 5 < 2 { 0b111 } else { 0b101 }).collect();
         let choice = LabelMap {
-            level: 3,
-            size: Size::new(5, 2),
-            corner: (0, 0),
+            grid: Grid::new(Rect::new(0, 0, 5, 2), 3),
             frames: vec![7, 4, 9],
             labels: vec![0; 10],
             words: 1,
@@ -336,8 +331,9 @@ mod tests {
         let plate = |order: [usize; 3], kept: bool| {
             let frames = order.map(|k| choice.frames[k]);
             let spans: Vec<&[(u32, u32)]> = order.iter().map(|&k| &spans[k][..]).collect();
-            let place = (size, (Point::default(), 1.0));
-            let mut average = Average::new((&choice, &choice.inliers), &frames, &spans, place, (0..6, 0..40));
+            let block = Grid::new(Rect::new(0, 0, 40, 6), 0);
+            let mut average =
+                Average::new((&choice, &choice.inliers), &frames, &spans, &block, (0..6, 0..40));
             for layer in average.layers() {
                 let light = &light[order[layer]];
                 for (row, span) in spans[layer].iter().enumerate() {
@@ -371,9 +367,7 @@ mod tests {
     fn the_sums_move_towards_a_layer_only_where_it_is_averaged() {
         // Two frames; the first is chosen up to column 20 of the reference, the second everywhere.
         let choice = LabelMap {
-            level: 3,
-            size: Size::new(5, 1),
-            corner: (0, 0),
+            grid: Grid::new(Rect::new(0, 0, 5, 1), 3),
             frames: vec![0, 1],
             labels: vec![1; 5],
             words: 1,
@@ -382,10 +376,11 @@ mod tests {
         };
         let spans = [vec![(0, 40); 1], vec![(0, 40); 1]];
         let spans: Vec<&[(u32, u32)]> = spans.iter().map(Vec::as_slice).collect();
-        let place = (Size::new(40, 1), (Point::default(), 1.0));
+        let block = Grid::new(Rect::new(0, 0, 40, 1), 0);
         let (low, high) = (vec![10_000u16; 40], vec![30_000u16; 40]);
         let plate = |share: f32| {
-            let mut average = Average::new((&choice, &choice.inliers), &[0, 1], &spans, place, (0..1, 0..40));
+            let mut average =
+                Average::new((&choice, &choice.inliers), &[0, 1], &spans, &block, (0..1, 0..40));
             average.add(0, 0, [&low; 3]);
             average.add(1, 0, [&high; 3]);
             average.keep(0, 0, [&low; 3], &[share; 40]);

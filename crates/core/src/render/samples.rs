@@ -1,193 +1,227 @@
 //! What lies under a block: where a view's pixels are in each frame, and the aligned samples of frames there.
 
 use super::detail::Detail;
-use super::stack::{self, Extras, Stack, Tone};
-use super::{RenderError, Scene, View};
+use super::error::RenderError;
+use super::scene::{Scene, View};
+use super::stack::Stack;
+use super::stage::Frames;
 use crate::combine::consensus::LayerData;
-use crate::geometry::{Homography, Point, Rect, Size, Warp, level_to_full};
-use crate::patch::PlacedPatch;
+use crate::geometry::{Grid, Homography, Point, Rect, Sampling, Surface, level_to_full};
+use crate::noise::NoiseModel;
+use crate::pixel::resample::{Sink, resample_rows};
+use crate::pixel::tone::append_roots;
+use crate::pixel::{FrameSource, SourceError};
 use rayon::prelude::*;
+use std::cell::RefCell;
+use std::sync::Arc;
 
-impl Scene<'_> {
-    /// Where a view's pixels lie in a frame, in pixels of its pyramid level; the level, and how its light is matched.
-    pub(super) fn placement(&self, view: View, frame: usize, level: u32) -> (Warp<'_>, u32, Tone<'_>) {
+/// How a frame's light is matched to the reference.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Tone<'a> {
+    /// Multiplies stored light, by channel.
+    pub gain: [f32; 3],
+    /// Further stops over the reference.
+    pub field: Option<&'a Surface>,
+}
+
+impl Default for Tone<'_> {
+    fn default() -> Self {
+        Self { gain: [1.0; 3], field: None }
+    }
+}
+
+/// Where a view's pixels lie in a frame.
+pub(super) struct Placement<'a> {
+    /// From the view's pixels at a level to those of the frame's.
+    pub sampling: Sampling<'a>,
+    /// The level of the frame.
+    pub level: u32,
+    /// How its light is matched.
+    pub tone: Tone<'a>,
+}
+
+/// Resamples a block of a frame, row by row, and brightens it by as many stops as a field of the reference says. The sink gets linear
+/// light; returned are the columns that each row covers.
+pub(super) fn resampled(
+    source: &dyn FrameSource,
+    placement: &Placement<'_>,
+    block: Rect,
+    sink: Sink<'_>,
+) -> Result<Vec<(u32, u32)>, SourceError> {
+    let Placement { sampling, level, tone } = *placement;
+    let Some(field) = tone.field else { return resample_rows(source, level, sampling, block, sink) };
+    resample_rows(source, level, sampling, block, &mut |row, from, mut run| {
+        let y = (block.y + row as i64) as f64;
+        let at = |x: usize| Point::new((block.x + (from + x) as i64) as f64, y);
+        for x in 0..run[0].len() {
+            let gain = field.at(sampling.reference(at(x))).exp2() as f32;
+            run.iter_mut().for_each(|channel| channel[x] *= gain);
+        }
+        sink(row, from, run);
+    })
+}
+
+/// The samples of a frame over a block, made as [`resampled`] does.
+fn layer(source: &dyn FrameSource, placement: &Placement<'_>, block: Rect) -> Result<LayerData, SourceError> {
+    let (w, n) = (block.width as usize, block.size().pixels() as usize);
+    let mut planes = [0; 3].map(|_| Vec::with_capacity(n));
+    let spans = resampled(source, placement, block, &mut |row, from, run| {
+        for ((plane, light), gain) in planes.iter_mut().zip(run).zip(placement.tone.gain) {
+            plane.resize(row * w + from, 0);
+            append_roots(light, gain, plane);
+        }
+    })?;
+    planes.iter_mut().for_each(|plane| plane.resize(n, 0));
+    Ok(LayerData { planes, spans })
+}
+
+impl<'a> Scene<'a> {
+    /// Where a view's pixels at a level lie in a frame, and how its light is matched.
+    pub(super) fn placement(&self, view: View, frame: usize, level: u32) -> Placement<'a> {
         let source = self.sources[frame];
-        let plan = &self.plan.frames[frame];
-        let (warp, tone) = if matches!(view, View::Shot(_)) {
-            (Warp::from(&level_to_full(level)), Tone::default())
+        let grid = self.grid(view, level);
+        let (sampling, tone) = if matches!(view, View::Shot(_)) {
+            (Sampling::from(&level_to_full(level)), Tone::default())
         } else {
-            let canvas = self.canvas();
-            let origin = Point::new(canvas.x as f64, canvas.y as f64);
-            let warp = Warp { origin, ..plan.to_frame() }.between_levels(level, 0);
-            let reference = &self.plan.frames[self.plan.reference];
+            let tones = &self.plan.tones;
+            let (own, reference) = (&tones.frames[frame], &tones.frames[self.reference()]);
             let tone = if self.matched() {
-                Tone { gain: plan.multiplier(reference), field: plan.field.as_ref() }
+                Tone { gain: own.multiplier(reference), field: own.field.as_ref() }
             } else {
-                Tone { gain: [plan.headroom / reference.headroom; 3], field: None }
+                Tone { gain: [own.headroom / reference.headroom; 3], field: None }
             };
-            (warp, tone)
+            (Sampling::of(self.geometry.projection(frame), &grid), tone)
         };
         // A frame of another size is read at the level whose pixels are nearest to the output's.
-        let middle = self.size(view).at_level(level);
-        let middle = Point::new(f64::from(middle.width) / 2.0, f64::from(middle.height) / 2.0);
-        let scale = warp.plane().scale_at(middle);
+        let size = grid.size();
+        let middle = Point::new(f64::from(size.width) / 2.0, f64::from(size.height) / 2.0);
+        let scale = sampling.scale_at(middle);
         let own = ((scale.log2() + 0.3).floor().max(0.0) as u32).min(source.levels() - 1);
         let down = level_to_full(own).inverse().unwrap_or(Homography::IDENTITY);
-        (warp.then(&down), own, tone)
+        Placement { sampling: sampling.then(&down), level: own, tone }
     }
 
-    /// The samples of one frame over a block.
-    pub(super) fn layer(
-        &self,
-        view: View,
-        frame: usize,
-        block: Rect,
-        level: u32,
-    ) -> Result<LayerData, RenderError> {
+    /// The samples of one frame over pixels.
+    pub(super) fn layer(&self, view: View, frame: usize, grid: &Grid) -> Result<LayerData, RenderError> {
         let kept = self.kept.filter(|_| view == View::Plate);
-        if let Some(layer) = kept.and_then(|kept| kept.layer(frame, block, level)) {
+        if let Some(layer) = kept.and_then(|kept| kept.layer(frame, grid)) {
             return Ok(layer);
         }
-        let (to_frame, own, tone) = self.placement(view, frame, level);
-        Ok(stack::layer(self.sources[frame], own, to_frame, tone, block)?)
+        Ok(layer(self.sources[frame], &self.placement(view, frame, grid.level), grid.rect)?)
     }
 
-    /// Frames over a region, side by side.
-    pub(super) fn layers(
-        &self,
-        frames: &[usize],
-        region: Rect,
-        level: u32,
-    ) -> Result<Vec<LayerData>, RenderError> {
-        frames.par_iter().map(|&i| self.layer(View::Plate, i, region, level)).collect()
+    /// Frames over pixels, side by side.
+    pub(super) fn layers(&self, frames: &[usize], grid: &Grid) -> Result<Vec<LayerData>, RenderError> {
+        frames.par_iter().map(|&i| self.layer(View::Plate, i, grid)).collect()
     }
 
-    /// One frame over a block, sampled where `back` leads to; it comes with the region and level of what is moved.
+    /// One frame over pixels, sampled where `back` leads to, if it does; it comes with the pixels of what is moved.
     pub(super) fn moved(
         &self,
         frame: usize,
-        back: Option<(&Homography, Rect, u32)>,
-        block: Rect,
-        level: u32,
+        grid: &Grid,
+        back: Option<(&Homography, &Grid)>,
     ) -> Result<LayerData, RenderError> {
-        let Some((back, whole, coarse)) = back else {
-            return self.layer(View::Plate, frame, block, level);
-        };
-        let (mut warp, own, tone) = self.placement(View::Plate, frame, level);
-        // It is shifted by what the frame is bent by in the middle of where it comes from.
-        let up = f64::from(1u32 << coarse);
-        let middle = back.apply(Point::new(
-            up * (whole.x as f64 + f64::from(whole.width) / 2.0),
-            up * (whole.y as f64 + f64::from(whole.height) / 2.0),
-        ));
-        let bent = warp.bend.take().map_or(Point::default(), |b| b.at(middle));
-        warp.last = warp.last.after(&Homography::shift(bent.x, bent.y)).after(back);
-        Ok(stack::layer(self.sources[frame], own, warp, Tone { field: None, ..tone }, block)?)
+        let Some((back, whole)) = back else { return self.layer(View::Plate, frame, grid) };
+        let Placement { sampling, level, tone } = self.placement(View::Plate, frame, grid.level);
+        let sampling = sampling.moved(back, whole.middle());
+        let placement = Placement { sampling, level, tone: Tone { field: None, ..tone } };
+        Ok(layer(self.sources[frame], &placement, grid.rect)?)
     }
 
-    /// The layers over a stack's block that patches need beside its own.
-    pub(super) fn extras(
-        &self,
-        patches: &[PlacedPatch],
-        stack: &Stack,
-        level: u32,
-    ) -> Result<Extras, RenderError> {
-        let ((from, to), used) = (stack.extent(), self.used());
-        let needed = |l: &PlacedPatch| l.source.frame().filter(|i| l.fit.back.is_some() || !used.contains(i));
-        patches
-            .iter()
-            .enumerate()
-            .filter(|(_, l)| l.fit.mask.touches(from, to))
-            .filter_map(|(k, l)| Some((k, l, needed(l)?)))
-            .map(|(k, l, i)| {
-                let (rect, coarse) = l.fit.mask.guide();
-                Ok((k, self.moved(i, l.fit.back.as_ref().map(|b| (b, rect, coarse)), stack.block(), level)?))
-            })
-            .collect()
-    }
-
-    /// The aligned samples of `frames` over `block`.
-    pub(super) fn stack(
-        &self,
-        view: View,
-        frames: &[usize],
-        block: Rect,
-        level: u32,
-    ) -> Result<Stack, RenderError> {
-        let layers = frames.iter().map(|&i| self.layer(view, i, block, level)).collect::<Result<_, _>>()?;
-        let detail = match view {
-            View::Plate | View::By(_) | View::Agreement => self.detail(frames, block, level)?,
-            View::Frame(_) | View::Shot(_) | View::Difference(_) => None,
-        };
-        Ok(Stack::new((block, self.corner(block, level)), frames, layers, detail))
-    }
-
-    /// The aligned samples of frames over a block, each made by itself; for a single block.
-    pub(super) fn stack_of(&self, frames: &[usize], block: Rect, level: u32) -> Result<Stack, RenderError> {
-        let layers = self.layers(frames, block, level)?;
-        let detail = self.detail(frames, block, level)?;
-        Ok(Stack::new((block, self.corner(block, level)), frames, layers, detail))
-    }
-
-    /// What gives the average of these frames over a block its detail: the reference, with its place among them. `None` where it is
-    /// not among them, or less sharp than they are, or where frames differ by nothing but noise.
+    /// What gives the average of these frames over pixels its detail: the reference, with its place among them. `None` where it is not
+    /// among them, or less sharp than they are, or where frames differ by nothing but noise.
     pub(super) fn detail(
         &self,
         frames: &[usize],
-        block: Rect,
-        level: u32,
+        grid: &Grid,
     ) -> Result<Option<(usize, Detail)>, RenderError> {
         /// Detail of a reference that may stand for all, in that of the set.
         const SHARP: f32 = 0.9;
-        let reference = self.plan.reference;
-        let sharp = self.plan.frames[reference].sharpness.is_none_or(|s| s > SHARP);
+        let (reference, noise) = (self.reference(), &self.plan.tones.noise);
+        let sharp = self.plan.alignment.frames[reference].sharpness.is_none_or(|s| s > SHARP);
         let place = frames.iter().position(|&i| i == reference);
-        let counts = frames.len() > 1 && sharp && self.plan.noise.slip > 0.0;
+        let counts = frames.len() > 1 && sharp && noise.slip > 0.0;
         let Some(place) = place.filter(|_| counts) else { return Ok(None) };
-        let (wide, inner) = self.around(block, level);
-        let layer = self.layer(View::Plate, reference, wide, level)?;
-        Ok(Some((place, Detail::new(&layer, wide.width, inner, &self.plan.noise, shrink(level)))))
+        let wide = grid.grown(1, self.grid(View::Plate, grid.level).rect);
+        let inner = Rect { x: grid.rect.x - wide.rect.x, y: grid.rect.y - wide.rect.y, ..grid.rect };
+        let layer = self.layer(View::Plate, reference, &wide)?;
+        Ok(Some((place, Detail::new(&layer, wide.rect.width, inner, noise, grid.shrink()))))
+    }
+}
+
+/// The aligned samples that the stages of a block read.
+pub(super) struct Samples<'s, 'a> {
+    scene: &'s Scene<'a>,
+    view: View,
+    frames: &'s [usize],
+    /// Whether frames are resampled side by side: for a single block.
+    alone: bool,
+    made: RefCell<Vec<Arc<Stack>>>,
+    wanted: RefCell<Vec<Grid>>,
+}
+
+impl<'s, 'a> Samples<'s, 'a> {
+    /// Of these frames, for a view.
+    pub fn new(scene: &'s Scene<'a>, view: View, frames: &'s [usize]) -> Self {
+        Self { scene, view, frames, alone: false, made: RefCell::default(), wanted: RefCell::default() }
     }
 
-    /// The aligned samples of frames over a block with one pixel around it where the canvas goes on, and the block's place within.
-    pub(super) fn padded(
+    /// The same for a single block.
+    pub fn alone(scene: &'s Scene<'a>, view: View, frames: &'s [usize]) -> Self {
+        Self { alone: true, ..Self::new(scene, view, frames) }
+    }
+
+    /// The same with samples that are there.
+    pub fn with(self, stack: &Arc<Stack>) -> Self {
+        self.made.borrow_mut().push(stack.clone());
+        self
+    }
+
+    /// Says that a stage will read the frames over pixels.
+    pub fn want(&self, grid: &Grid) {
+        self.wanted.borrow_mut().push(*grid);
+    }
+
+    fn made(&self, grid: &Grid) -> Option<Arc<Stack>> {
+        self.made.borrow().iter().find(|stack| stack.grid() == grid).cloned()
+    }
+}
+
+impl Frames for Samples<'_, '_> {
+    fn over(&self, grid: &Grid) -> Result<Arc<Stack>, RenderError> {
+        if let Some(stack) = self.made(grid) {
+            return Ok(stack);
+        }
+        let layers = if self.alone {
+            self.scene.layers(self.frames, grid)?
+        } else {
+            let layer = |&i: &usize| self.scene.layer(self.view, i, grid);
+            self.frames.iter().map(layer).collect::<Result<_, _>>()?
+        };
+        let detail = match self.view {
+            View::Plate | View::By(_) | View::Agreement => self.scene.detail(self.frames, grid)?,
+            View::Frame(_) | View::Shot(_) | View::Difference(_) => None,
+        };
+        let stack = Arc::new(Stack::new(*grid, self.frames, layers, detail));
+        self.made.borrow_mut().push(stack.clone());
+        Ok(stack)
+    }
+
+    fn frame(
         &self,
-        frames: &[usize],
-        block: Rect,
-        level: u32,
-    ) -> Result<(Stack, Rect), RenderError> {
-        let (wide, inner) = self.around(block, level);
-        Ok((self.stack(View::Plate, frames, wide, level)?, inner))
+        frame: usize,
+        grid: &Grid,
+        moved: Option<(&Homography, &Grid)>,
+    ) -> Result<LayerData, RenderError> {
+        self.scene.moved(frame, grid, moved)
     }
 
-    /// A block with one pixel around it where the canvas goes on, and the block's place within.
-    pub(super) fn around(&self, block: Rect, level: u32) -> (Rect, Rect) {
-        let wide = Rect::new(block.x - 1, block.y - 1, block.width + 2, block.height + 2)
-            .intersect(self.size(View::Plate).at_level(level).rect());
-        (wide, Rect { x: block.x - wide.x, y: block.y - wide.y, ..block })
+    fn are_wanted(&self, grid: &Grid) -> bool {
+        self.wanted.borrow().contains(grid) || self.made(grid).is_some()
     }
 
-    /// Where a block's first pixel lies in the reference, and how many of its pixels one is along a side.
-    pub(super) fn corner(&self, block: Rect, level: u32) -> (Point, f64) {
-        let (up, canvas) = (f64::from(1u32 << level), self.canvas());
-        let at = |v: i64, from: i64| from as f64 + up * v as f64 + (up - 1.0) / 2.0;
-        (Point::new(at(block.x, canvas.x), at(block.y, canvas.y)), up)
+    fn noise(&self) -> &NoiseModel {
+        &self.scene.plan.tones.noise
     }
-
-    /// Where a block begins and ends in the reference.
-    pub(super) fn corners(&self, block: Rect, level: u32) -> (Point, Point) {
-        let place = self.corner(block, level);
-        (place.0, end(block.size(), place))
-    }
-}
-
-/// Full-size pixels along a side of one pixel of a level.
-pub(super) fn shrink(level: u32) -> f32 {
-    (1u32 << level.min(16)) as f32
-}
-
-/// One past the last pixel of a block of this size, in the reference: its first pixel lies at a place there, and is as many of its
-/// pixels along a side.
-pub(super) fn end(size: Size, (from, up): (Point, f64)) -> Point {
-    Point::new(from.x + up * f64::from(size.width), from.y + up * f64::from(size.height))
 }

@@ -1,50 +1,18 @@
-//! The aligned samples of several frames over one block, and what is made of them.
+//! The aligned samples of several frames over one block, and what a method makes of them.
 
-use super::Tables;
 use super::average::Average;
 use super::detail::Detail;
+use super::plate::{Plate, black};
 use crate::combine::consensus::{LabelMap, LayerData};
 use crate::combine::{Method, Network, Row, combine};
 use crate::evidence::{PlateRow, Support, agrees, plate_row};
-use crate::geometry::{Point, Rect, Size, Surface, Warp};
+use crate::geometry::Grid;
 use crate::noise::NoiseModel;
-use crate::patch::{self, PlacedPatch, Source};
-use crate::pixel::resample::{Sink, resample_rows};
-use crate::pixel::tone::append_roots;
-use crate::pixel::{FrameSource, Raster, SourceError};
 use std::collections::HashMap;
 use std::ops::Range;
 
-/// White, as the square of its root code.
-const WHITE: f32 = 65535.0 * 65535.0;
 /// No difference.
 const MIDDLE: u16 = 30_583;
-
-/// How a frame's light is matched to the reference.
-#[derive(Debug, Clone, Copy)]
-pub struct Tone<'a> {
-    /// Multiplies stored light, by channel.
-    pub gain: [f32; 3],
-    /// Further stops over the reference.
-    pub field: Option<&'a Surface>,
-}
-
-impl Default for Tone<'_> {
-    fn default() -> Self {
-        Self { gain: [1.0; 3], field: None }
-    }
-}
-
-/// How a stack becomes a plate.
-#[derive(Debug, Clone, Copy)]
-pub struct Way<'a> {
-    /// The method.
-    pub method: Method,
-    /// What the consensus chose, where it is asked for.
-    pub choice: Option<&'a LabelMap>,
-    /// The patches laid over what the method gives.
-    pub patches: &'a [PlacedPatch],
-}
 
 /// What a method averages, where it rests on a choice.
 pub fn averaged(method: Method, choice: Option<&LabelMap>) -> Option<(&LabelMap, &[u64])> {
@@ -55,119 +23,31 @@ pub fn averaged(method: Method, choice: Option<&LabelMap>) -> Option<(&LabelMap,
     }
 }
 
-/// A plate of this size, encoded.
-pub fn encoded(size: Size, [r, g, b]: &Plate, [tr, tg, tb]: &Tables) -> Raster {
-    let mut out = Raster::new(size);
-    for (i, o) in out.data.chunks_exact_mut(3).enumerate() {
-        o[0] = tr[usize::from(r[i])];
-        o[1] = tg[usize::from(g[i])];
-        o[2] = tb[usize::from(b[i])];
-    }
-    out
-}
-
-/// How much brighter the first colour is than the second, in stops.
-fn stops(first: [f32; 3], second: [f32; 3]) -> f32 {
-    /// Light below which nothing is told, in squared root codes: a thousandth of white.
-    const DARK: f32 = 4.3e6;
-    ((first.iter().sum::<f32>() / 3.0 + DARK) / (second.iter().sum::<f32>() / 3.0 + DARK)).log2()
-}
-
-/// Resamples a block of a frame, row by row, and brightens it by as many stops as a field of the reference says; `to_frame` maps output
-/// pixels to pixels of `level`. The sink gets linear light; returned are the columns that each row covers.
-///
-/// # Errors
-/// When the frame cannot be read.
-pub fn resampled(
-    source: &dyn FrameSource,
-    level: u32,
-    to_frame: Warp<'_>,
-    field: Option<&Surface>,
-    block: Rect,
-    sink: Sink<'_>,
-) -> Result<Vec<(u32, u32)>, SourceError> {
-    let Some(field) = field else { return resample_rows(source, level, to_frame, block, sink) };
-    resample_rows(source, level, to_frame, block, &mut |row, from, mut run| {
-        let y = (block.y + row as i64) as f64;
-        let at = |x: usize| Point::new((block.x + (from + x) as i64) as f64, y);
-        for x in 0..run[0].len() {
-            let gain = field.at(to_frame.reference(at(x))).exp2() as f32;
-            run.iter_mut().for_each(|channel| channel[x] *= gain);
-        }
-        sink(row, from, run);
-    })
-}
-
-/// The samples of a frame over a block, made as [`resampled`] does.
-///
-/// # Errors
-/// When the frame cannot be read.
-pub fn layer(
-    source: &dyn FrameSource,
-    level: u32,
-    to_frame: Warp<'_>,
-    tone: Tone<'_>,
-    block: Rect,
-) -> Result<LayerData, SourceError> {
-    let (w, n) = (block.width as usize, block.size().pixels() as usize);
-    let mut planes = [0; 3].map(|_| Vec::with_capacity(n));
-    let spans = resampled(source, level, to_frame, tone.field, block, &mut |row, from, run| {
-        for ((plane, light), gain) in planes.iter_mut().zip(run).zip(tone.gain) {
-            plane.resize(row * w + from, 0);
-            append_roots(light, gain, plane);
-        }
-    })?;
-    planes.iter_mut().for_each(|plane| plane.resize(n, 0));
-    Ok(LayerData { planes, spans })
-}
-
 /// Several frames over one block.
 pub struct Stack {
-    size: Size,
-    block: Rect,
+    grid: Grid,
     layers: Vec<LayerData>,
     /// Which of the set's frames the layers are.
     frames: Vec<usize>,
-    /// Where the block's first pixel lies in the reference, and how many of its pixels one is along a side.
-    place: (Point, f64),
     /// Which of the layers gives an average its detail, and how much it counts at each pixel.
     detail: Option<(usize, Vec<f32>)>,
 }
 
-/// Layers of patches whose frame takes no part otherwise, or that have a geometry of their own; by place in the way's patches.
-pub type Extras = Vec<(usize, LayerData)>;
-
-/// A combined block: planar root codes.
-pub type Plate = [Vec<u16>; 3];
-
 impl Stack {
-    /// These frames' layers over a block, whose first pixel lies at `place` in the reference and is as many of its pixels along a
-    /// side; `detail` comes with its place among them.
+    /// These frames' layers over pixels; `detail` comes with its place among them.
     pub fn new(
-        (block, place): (Rect, (Point, f64)),
+        grid: Grid,
         frames: &[usize],
         layers: Vec<LayerData>,
         detail: Option<(usize, Detail)>,
     ) -> Self {
         let detail = detail.map(|(k, detail)| (k, detail.into_weights()));
-        Self { size: block.size(), block, layers, frames: frames.to_vec(), place, detail }
+        Self { grid, layers, frames: frames.to_vec(), detail }
     }
 
-    /// The block, in pixels of the canvas.
-    pub fn block(&self) -> Rect {
-        self.block
-    }
-
-    /// The layers by a method, as one layer that reaches everywhere.
-    pub fn by_method(&self, method: Method, choice: Option<&LabelMap>) -> LayerData {
-        let spans = vec![(0, self.size.width); self.size.height as usize];
-        LayerData { planes: self.by(method, choice), spans }
-    }
-
-    /// The combined layers with the patches, as one layer that reaches everywhere.
-    pub fn laid(&self, way: Way<'_>, extras: &Extras) -> LayerData {
-        let spans = vec![(0, self.size.width); self.size.height as usize];
-        LayerData { planes: self.plate(way, extras), spans }
+    /// The pixels of the block.
+    pub fn grid(&self) -> &Grid {
+        &self.grid
     }
 
     /// The samples of one of the set's frames, when it is among the stack's.
@@ -175,14 +55,20 @@ impl Stack {
         self.frames.iter().position(|&f| f == frame).map(|i| &self.layers[i])
     }
 
+    /// Columns and rows.
+    fn sides(&self) -> (usize, usize) {
+        (self.grid.rect.width as usize, self.grid.rect.height as usize)
+    }
+
     /// All rows, all columns.
     fn whole(&self) -> (Range<usize>, Range<usize>) {
-        (0..self.size.height as usize, 0..self.size.width as usize)
+        let (w, h) = self.sides();
+        (0..h, 0..w)
     }
 
     /// Runs of columns of a row that the same layers cover, with those layers.
     fn runs(&self, row: usize) -> Vec<(usize, usize, Vec<usize>)> {
-        let mut cuts = vec![0, self.size.width];
+        let mut cuts = vec![0, self.grid.rect.width];
         cuts.extend(self.layers.iter().flat_map(|l| [l.spans[row].0, l.spans[row].1]));
         cuts.sort_unstable();
         cuts.dedup();
@@ -195,108 +81,18 @@ impl Stack {
     }
 
     fn row(&self, layer: usize, row: usize, from: usize, to: usize) -> Row<'_> {
-        let at = row * self.size.width as usize;
+        let at = row * self.sides().0;
         std::array::from_fn(|c| &self.layers[layer].planes[c][at + from..at + to])
     }
 
-    /// Combines the layers and lays the patches; black where no frame reaches.
-    pub fn plate(&self, way: Way<'_>, extras: &Extras) -> Plate {
-        let mut out = self.bare(way);
-        self.lay_all(&mut out, way, extras);
-        out
-    }
-
-    /// Combines the layers without patches; black where no frame reaches.
-    pub fn bare(&self, way: Way<'_>) -> Plate {
-        self.by(way.method, way.choice)
-    }
-
-    /// Lays the patches over a plate; `extras` are counted as they are in the way.
-    pub fn lay_all(&self, plate: &mut Plate, way: Way<'_>, extras: &Extras) {
-        for (k, patch) in way.patches.iter().enumerate() {
-            let extra = extras.iter().find(|(i, _)| *i == k).map(|(_, layer)| layer);
-            self.lay(plate, patch, extra, way.choice);
-        }
-    }
-
-    /// Where the block lies in the reference: its first pixel and one past its last.
-    pub fn extent(&self) -> (Point, Point) {
-        (self.place.0, super::samples::end(self.size, self.place))
-    }
-
-    /// Lays a patch over the plate; where its frame does not reach, the plate stays.
-    fn lay(
-        &self,
-        plate: &mut Plate,
-        patch: &PlacedPatch,
-        extra: Option<&LayerData>,
-        choice: Option<&LabelMap>,
-    ) {
-        let up = self.place.1;
-        let (w, h) = (self.size.width as usize, self.size.height as usize);
-        let (from, to) = self.extent();
-        if !patch.fit.mask.touches(from, to) {
-            return;
-        }
-        let layer = extra.or_else(|| patch.source.frame().and_then(|frame| self.layer(frame)));
-        let weights = |y| patch.fit.mask.row(Point::new(from.x, from.y + up * y as f64), up, w);
-        let rows: Vec<(usize, Vec<f32>)> = (0..h).filter_map(|y| Some((y, weights(y)?))).collect();
-        let (Some((first, _)), Some((last, _))) = (rows.first(), rows.last()) else { return };
-        let columns = rows.iter().fold((w, 0), |(left, right), (_, weights)| {
-            let (from, to) = (weights.iter().position(|v| *v > 0.0), weights.iter().rposition(|v| *v > 0.0));
-            (left.min(from.unwrap_or(w)), right.max(to.map_or(0, |x| x + 1)))
-        });
-        let covered = (*first..*last + 1, columns.0..columns.1);
-        let mut combined = None;
-        for (y, weights) in rows {
-            let (row, span): (Row<'_>, _) = match (patch.source, layer, &patch.fit.together) {
-                (Source::Method(method), ..) => {
-                    let other = &*combined.get_or_insert_with(|| self.by(method, choice));
-                    (std::array::from_fn(|c| &other[c][y * w..][..w]), (0, w as u32))
-                }
-                (_, Some(layer), Some(with)) => {
-                    let other = &*combined
-                        .get_or_insert_with(|| self.chosen(with, &with.inliers, covered.clone(), None));
-                    (std::array::from_fn(|c| &other[c][y * w..][..w]), layer.spans[y])
-                }
-                (_, Some(layer), None) => {
-                    (std::array::from_fn(|c| &layer.planes[c][y * w..][..w]), layer.spans[y])
-                }
-                (_, None, _) => continue,
-            };
-            let tone = patch.fit.tone.as_ref().map(|t| [0, 1, 2].map(|c| t[c].row(from.y + up * y as f64)));
-            for x in span.0 as usize..(span.1 as usize).min(w) {
-                if weights[x] <= 0.0 {
-                    continue;
-                }
-                let light = |v: u16| f32::from(v).powi(2);
-                let old = [0, 1, 2].map(|c| light(plate[c][y * w + x]));
-                let mut new = [0, 1, 2].map(|c| light(row[c][x]));
-                if let Some(tone) = &tone {
-                    let at = from.x + up * x as f64;
-                    (0..3).for_each(|c| new[c] = (new[c] * tone[c].get(at)).min(WHITE));
-                }
-                let share = match patch.source {
-                    Source::HighlightSuppressed(_) => {
-                        weights[x] * (1.0 - patch::calmed(stops(new, old), patch.strength))
-                    }
-                    _ => weights[x] * patch.strength,
-                };
-                for c in 0..3 {
-                    plate[c][y * w + x] = ((old[c] + share * (new[c] - old[c])).sqrt() + 0.5) as u16;
-                }
-            }
-        }
-    }
-
     /// The layers by a method; black where none reaches.
-    fn by(&self, method: Method, choice: Option<&LabelMap>) -> Plate {
+    pub fn by(&self, method: Method, choice: Option<&LabelMap>) -> Plate {
         if let Some((choice, held)) = averaged(method, choice) {
             let detail = self.detail.as_ref().filter(|_| method == Method::Consensus);
             return self.chosen(choice, held, self.whole(), detail);
         }
-        let (w, h) = (self.size.width as usize, self.size.height as usize);
-        let mut out = [vec![0; w * h], vec![0; w * h], vec![0; w * h]];
+        let (w, h) = self.sides();
+        let mut out = black(self.grid.size());
         let mut networks: HashMap<usize, Network> = HashMap::new();
         for row in 0..h {
             for (from, to, layers) in self.runs(row).into_iter().filter(|r| !r.2.is_empty()) {
@@ -312,7 +108,7 @@ impl Stack {
     }
 
     /// The average of the frames that a choice holds; rows and columns beyond those that are asked for stay black.
-    fn chosen(
+    pub fn chosen(
         &self,
         choice: &LabelMap,
         held: &[u64],
@@ -320,8 +116,8 @@ impl Stack {
         detail: Option<&(usize, Vec<f32>)>,
     ) -> Plate {
         let spans: Vec<&[(u32, u32)]> = self.layers.iter().map(|l| &l.spans[..]).collect();
-        let (rows, w) = (area.0.clone(), self.size.width as usize);
-        let mut average = Average::new((choice, held), &self.frames, &spans, (self.size, self.place), area);
+        let (rows, w) = (area.0.clone(), self.sides().0);
+        let mut average = Average::new((choice, held), &self.frames, &spans, &self.grid, area);
         let layers = average.layers();
         for y in rows {
             layers.iter().for_each(|&k| average.add(k, y, self.row(k, y, 0, w)));
@@ -333,77 +129,62 @@ impl Stack {
     }
 
     /// How the second layer differs from the first, doubled, around middle grey; grey where either does not reach.
-    pub fn difference(&self) -> Raster {
-        let mut out = Raster::new(self.size);
-        out.data.fill(MIDDLE);
+    pub fn difference(&self) -> Plate {
+        let (w, h) = self.sides();
+        let mut out = [0; 3].map(|_| vec![MIDDLE; w * h]);
         let [first, second] = &self.layers[..] else { return out };
-        let w = self.size.width as usize;
-        for y in 0..self.size.height as usize {
+        for y in 0..h {
             let span = |l: &LayerData| l.spans[y];
             let (from, to) = (span(first).0.max(span(second).0), span(first).1.min(span(second).1));
-            for x in from..to.max(from) {
-                let i = y * w + x as usize;
-                for c in 0..3 {
+            for i in (from..to.max(from)).map(|x| y * w + x as usize) {
+                for (c, plane) in out.iter_mut().enumerate() {
                     let d = i32::from(second.planes[c][i]) - i32::from(first.planes[c][i]);
-                    out.data[3 * i + c] = (i32::from(MIDDLE) + 2 * d).clamp(0, 65535) as u16;
+                    plane[i] = (i32::from(MIDDLE) + 2 * d).clamp(0, 65535) as u16;
                 }
             }
         }
         out
     }
 
-    /// Agreement over `inner` as a grey picture and as figures; `self` reaches one pixel farther where it can.
-    pub fn agreement(
-        &self,
-        inner: Rect,
-        (way, extras): (Way<'_>, &Extras),
-        noise: &NoiseModel,
-        shrink: f32,
-    ) -> (Raster, Support) {
-        let plate = self.plate(way, extras);
-        let mut out = Raster::new(inner.size());
+    /// For each pixel of a part of the block, the share of the frames there that show the same as a plate over all of it; and the same
+    /// in figures.
+    pub fn agreement(&self, plate: &Plate, part: &Grid, noise: &NoiseModel) -> (Vec<f64>, Support) {
+        let (w, _) = self.sides();
+        let (left, top) =
+            ((part.rect.x - self.grid.rect.x) as usize, (part.rect.y - self.grid.rect.y) as usize);
+        let mut shares = Vec::with_capacity(part.size().pixels() as usize);
         let mut support = Support::default();
-        let (x0, x1) = (inner.x as usize, inner.right() as usize);
-        let mut same = vec![false; self.size.width as usize];
-        for y in 0..inner.height as usize {
-            let row = y + inner.y as usize;
-            let plate = self.plate_row(&plate, row, noise, shrink);
-            let mut counts = vec![(0u32, 0u32); self.size.width as usize];
+        let mut same = vec![false; w];
+        for row in top..top + part.rect.height as usize {
+            let plate = self.plate_row(plate, row, noise);
+            let mut counts = vec![(0u32, 0u32); w];
             for (i, layer) in self.layers.iter().enumerate() {
-                agrees(self.row(i, row, 0, self.size.width as usize), &plate, &mut same);
+                agrees(self.row(i, row, 0, w), &plate, &mut same);
                 for x in layer.spans[row].0 as usize..layer.spans[row].1 as usize {
                     counts[x].0 += u32::from(same[x]);
                     counts[x].1 += 1;
                 }
             }
-            let line = &mut out.data[3 * y * inner.width as usize..][..3 * inner.width as usize];
-            for (o, &(agreed, seen)) in line.chunks_exact_mut(3).zip(&counts[x0..x1]) {
+            for &(agreed, seen) in &counts[left..left + part.rect.width as usize] {
                 let share = f64::from(agreed) / f64::from(seen.max(1));
-                o.fill((share * 65535.0).round() as u16);
+                shares.push(share);
                 support.agreed += share;
                 support.unsupported += u64::from(2 * agreed <= seen && self.layers.len() > 1);
                 support.pixels += 1;
             }
         }
-        (out, support)
+        (shares, support)
     }
 
-    /// Share of the block in which each layer shows the same as `plate`'s combination; `None` where a layer
-    /// covers none of it.
-    pub fn shares(
-        &self,
-        plate: &Self,
-        (way, extras): (Way<'_>, &Extras),
-        noise: &NoiseModel,
-        shrink: f32,
-    ) -> Vec<Option<f32>> {
-        let combined = plate.plate(way, extras);
+    /// Share of the block in which each layer shows the same as a plate; `None` where a layer covers none of it.
+    pub fn shares(&self, plate: &Plate, noise: &NoiseModel) -> Vec<Option<f32>> {
+        let (w, h) = self.sides();
         let mut sums = vec![(0u32, 0u32); self.layers.len()];
-        let mut same = vec![false; self.size.width as usize];
-        for row in 0..self.size.height as usize {
-            let line = plate.plate_row(&combined, row, noise, shrink);
+        let mut same = vec![false; w];
+        for row in 0..h {
+            let line = self.plate_row(plate, row, noise);
             for (i, layer) in self.layers.iter().enumerate() {
-                agrees(self.row(i, row, 0, self.size.width as usize), &line, &mut same);
+                agrees(self.row(i, row, 0, w), &line, &mut same);
                 let (a, b) = (layer.spans[row].0 as usize, layer.spans[row].1 as usize);
                 sums[i].0 += same[a..b].iter().filter(|s| **s).count() as u32;
                 sums[i].1 += (b - a) as u32;
@@ -412,19 +193,13 @@ impl Stack {
         sums.iter().map(|&(s, n)| (n > 0).then(|| s as f32 / n as f32)).collect()
     }
 
-    /// For each pixel, whether a layer over this stack's block reaches it and shows something else than what was combined.
-    pub fn unlike(
-        &self,
-        layer: &LayerData,
-        combined: &LayerData,
-        noise: &NoiseModel,
-        shrink: f32,
-    ) -> Vec<bool> {
-        let w = self.size.width as usize;
-        let mut out = vec![false; w * self.size.height as usize];
+    /// For each pixel, whether a layer over this stack's block reaches it and shows something else than a plate.
+    pub fn unlike(&self, layer: &LayerData, plate: &Plate, noise: &NoiseModel) -> Vec<bool> {
+        let (w, h) = self.sides();
+        let mut out = vec![false; w * h];
         for (row, line) in out.chunks_exact_mut(w.max(1)).enumerate() {
             let own = std::array::from_fn(|c| &layer.planes[c][row * w..][..w]);
-            agrees(own, &self.plate_row(&combined.planes, row, noise, shrink), line);
+            agrees(own, &self.plate_row(plate, row, noise), line);
             let (from, to) = layer.spans[row];
             for (x, v) in line.iter_mut().enumerate() {
                 *v = !*v && (from..to).contains(&(x as u32));
@@ -433,10 +208,15 @@ impl Stack {
         out
     }
 
-    fn plate_row<'a>(&self, plate: &'a Plate, row: usize, noise: &NoiseModel, shrink: f32) -> PlateRow<'a> {
-        let w = self.size.width as usize;
+    fn plate_row<'a>(&self, plate: &'a Plate, row: usize, noise: &NoiseModel) -> PlateRow<'a> {
+        let (w, h) = self.sides();
         let line = |y: usize| -> Row<'a> { std::array::from_fn(|c| &plate[c][y * w..][..w]) };
-        let last = self.size.height as usize - 1;
-        plate_row(line(row), line(row.saturating_sub(1)), line((row + 1).min(last)), noise, shrink)
+        plate_row(
+            line(row),
+            line(row.saturating_sub(1)),
+            line((row + 1).min(h - 1)),
+            noise,
+            self.grid.shrink(),
+        )
     }
 }

@@ -3,11 +3,10 @@
 use crate::stage::*;
 use evanu_core::combine::Method;
 use evanu_core::combine::consensus::LayerData;
-use evanu_core::geometry::{Homography, Point, Rect};
+use evanu_core::geometry::{Grid, Homography, Point, Rect};
 use evanu_core::patch::seams::{Mend, Seam};
 use evanu_core::patch::{FittedPatch, Patch, PlacedPatch, Source};
 use evanu_core::pixel::{FrameSource, MemoryFrame, Raster, Samples};
-use evanu_core::plan::Plan;
 use evanu_core::prepare;
 use evanu_core::random::Random;
 use evanu_core::recipe::Recipe;
@@ -31,7 +30,7 @@ fn a_loop_that_cuts_off_an_edge_takes_the_whole_figure() {
     let plates = [&sought, &drawn].map(|s| render(&frames, s, View::Plate, SIZE.rect()));
     assert!((mean(&plates[0], edge) - mean(&shot, edge)).abs() < 1.0);
     assert!((mean(&plates[1], edge) - mean(&shot, edge)).abs() > 20.0, "as drawn, the edge is missing");
-    let noticed = &sought.1.patches[0].fit.noticed;
+    let noticed = &sought.patches[0].fit.noticed;
     assert_eq!(noticed.things.iter().map(|t| t.brought).collect::<Vec<_>>(), [true]);
     assert_eq!(noticed.torn, 0.0);
 }
@@ -66,13 +65,9 @@ fn shade_beside_a_patch_does_not_bleed_into_it() {
     let wall = Rect::new(FIGURE.right() + 3, FIGURE.y - 4, 50, FIGURE.height + 8);
     let patch = Patch { tone: true, ..patch(&around(wall, 0.0), Source::Frame(1)) };
     let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
-    let (recipe, mut plan) = opened(&frames, vec![patch]);
-    let recipe = Recipe { method: Method::Darkest, ..recipe };
-    prepare::patch(&mut plan, &recipe, |plan, patch| {
-        Ok(prepare::fit(&Scene::new(&recipe, plan, &sources), patch)?.map(Arc::new))
-    })
-    .unwrap();
-    let state = (recipe, plan);
+    let state = opened(&frames, vec![patch]);
+    let recipe = Recipe { method: Method::Darkest, ..state.recipe.clone() };
+    let state = state.with(recipe, &sources);
     let inside = Rect::new(wall.x + 3, wall.y + 10, 6, wall.height - 20);
     let [plate, frame] = [View::Plate, View::Frame(1)].map(|v| render(&frames, &state, v, SIZE.rect()));
     let off = mean(&plate, inside) - mean(&frame, inside);
@@ -132,7 +127,7 @@ proptest! {
         let empty = opened(&frames, Vec::new());
         let with = opened(&frames, vec![drawn]);
         let (before, after) = (render(&frames, &empty, View::Plate, SIZE.rect()), render(&frames, &with, View::Plate, SIZE.rect()));
-        let mask = with.1.patches.first().map(|l| l.fit.mask.clone());
+        let mask = with.patches.first().map(|l| l.fit.mask.clone());
         for i in 0..SIZE.width * SIZE.height {
             let (x, y) = (i % SIZE.width, i / SIZE.width);
             let covered = mask.as_ref().is_some_and(|m| m.at(Point::new(f64::from(x), f64::from(y))) > 0.0);
@@ -157,8 +152,7 @@ fn one_more_patch_over_the_same_gives_the_bytes_of_all_anew() {
     let spot = Patch { feather: 4.0, ..patch(&around(Rect::new(140, 50, 40, 40), 0.0), Source::Frame(3)) };
     let faint = Patch { strength: 0.4, ..over.clone() };
     let region = Rect::new(70, 30, 120, 90);
-    let (recipe, plan) = opened(&frames, Vec::new());
-    let kept = Scene::new(&recipe, &plan, &sources).aligned(region, 0).unwrap();
+    let kept = opened(&frames, Vec::new()).scene(&sources).aligned(region, 0).unwrap();
     // One after another, then changed, taken back, and in another order.
     for patches in [
         vec![figure.clone()],
@@ -169,18 +163,17 @@ fn one_more_patch_over_the_same_gives_the_bytes_of_all_anew() {
         vec![over, figure, spot],
     ] {
         let count = patches.len();
-        let (recipe, plan) = opened(&frames, patches);
-        let scene = Scene::new(&recipe, &plan, &sources);
-        let quick = kept.combined(&scene, View::Plate, "five frames", region).unwrap();
+        let state = opened(&frames, patches);
+        let scene = Scene { name: "five frames", ..state.scene(&sources) };
+        let quick = kept.combined(&scene, View::Plate, region).unwrap();
         assert!(quick == scene.render(View::Plate, region, 0).unwrap(), "{count} patches");
         let darkest = View::By(Method::Darkest);
         assert!(
-            kept.combined(&scene, darkest, "five frames", region).unwrap()
-                == scene.render(darkest, region, 0).unwrap(),
+            kept.combined(&scene, darkest, region).unwrap() == scene.render(darkest, region, 0).unwrap(),
             "another method with {count} patches on the plate"
         );
         // Half of it lies beside the region.
-        let part = kept.combined(&scene, View::Plate, "five frames", Rect::new(96, 100, 200, 60)).unwrap();
+        let part = kept.combined(&scene, View::Plate, Rect::new(96, 100, 200, 60)).unwrap();
         assert!(part == scene.render(View::Plate, Rect::new(96, 100, 94, 20), 0).unwrap(), "a part");
     }
 }
@@ -193,7 +186,7 @@ impl Tiles {
         let corners = [(0, 0), (128, 0), (0, 90), (128, 90)];
         let tiles = corners.map(|(x, y)| {
             let tile = scene.aligned(Rect::new(x, y, 128 - (x / 128) as u32 * 36, 90), 0).unwrap();
-            tile.combined(scene, View::Plate, "plate", Rect::new(0, 0, 0, 0)).unwrap();
+            tile.combined(scene, View::Plate, Rect::new(0, 0, 0, 0)).unwrap();
             Arc::new(tile)
         });
         Self(tiles.into(), Default::default())
@@ -201,20 +194,14 @@ impl Tiles {
 }
 
 impl Kept for Tiles {
-    fn layer(&self, frame: usize, block: Rect, level: u32) -> Option<LayerData> {
-        let found = Aligned::layer(&self.0, frame, block).filter(|_| level == 0)?;
+    fn layer(&self, frame: usize, grid: &Grid) -> Option<LayerData> {
+        let found = Aligned::layer(&self.0, frame, grid).filter(|_| grid.level == 0)?;
         self.1[0].fetch_add(1, Ordering::Relaxed);
         Some(found)
     }
 
-    fn plate(
-        &self,
-        patches: &[&PlacedPatch],
-        block: Rect,
-        level: u32,
-        at: (Point, Point),
-    ) -> Option<LayerData> {
-        let found = Aligned::plate(&self.0, ("plate", patches), block, at).filter(|_| level == 0)?;
+    fn plate(&self, stages: &[String], grid: &Grid) -> Option<LayerData> {
+        let found = Aligned::plate(&self.0, stages, grid).filter(|_| grid.level == 0)?;
         self.1[1].fetch_add(1, Ordering::Relaxed);
         Some(found)
     }
@@ -238,12 +225,14 @@ fn a_patch_is_fitted_to_tiles_that_are_kept_as_to_the_frames() {
         (vec![figure.clone()], (true, &Patch { source: Source::Method(Method::Darkest), ..over.clone() })),
     ] {
         // One frame ends within the picture.
-        let (recipe, mut plan) = opened(&frames, before);
-        plan.frames[4].transform = Homography::shift(60.5, 20.25);
-        let tiles = Tiles::of(&Scene::new(&recipe, &plan, &sources));
-        let (recipe, mut plan) = opened(&frames, vec![figure.clone()]);
-        plan.frames[4].transform = Homography::shift(60.5, 20.25);
-        let scene = Scene::new(&recipe, &plan, &sources);
+        let moved = |patches| {
+            let mut state = opened(&frames, patches);
+            state.plan.alignment.frames[4].transform = Homography::shift(60.5, 20.25);
+            state
+        };
+        let tiles = Tiles::of(&moved(before).scene(&sources));
+        let state = moved(vec![figure.clone()]);
+        let scene = state.scene(&sources);
         let kept = prepare::fit(&Scene { kept: Some(&tiles), ..scene }, wanted.1).unwrap();
         assert!(kept == prepare::fit(&scene, wanted.1).unwrap(), "{:?}", wanted.1.source);
         let [layers, plates] = tiles.1.map(AtomicUsize::into_inner);
@@ -280,8 +269,8 @@ fn seams_are_found_with_what_mends_them() {
     let frames = frames_with(bright);
     let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
     let seen = |patch: Patch| -> Vec<Seam> {
-        let (recipe, plan) = opened(&frames, vec![patch]);
-        prepare::seams(&Scene::new(&recipe, &plan, &sources), &plan.patches[0], u32::MAX).unwrap()
+        let state = opened(&frames, vec![patch]);
+        prepare::seams(&state.scene(&sources), &state.patches[0], u32::MAX).unwrap()
     };
     let wall = around(Rect::new(20, 40, 40, 60), 0.0);
     let first = |seams: &[Seam]| seams.first().map(|s| s.mend);
@@ -363,17 +352,17 @@ proptest! {
             let outline = around(Rect::new(x, y, side, side), 0.0);
             Patch { optimal_seam: seam, tone: seam, grain, disabled: off && grain, ..patch(&outline, Source::Frame(frame)) }
         });
-        let (recipe, plan) = opened(&FRAMES, patches.collect());
-        let mut turn = Plan { patches: Arc::default(), ..plan.clone() };
-        for (index, patch) in recipe.patches.iter().enumerate().filter(|(_, l)| !l.disabled) {
-            let key = prepare::fit_key(&turn, &recipe, patch);
-            if let Some(fit) = prepare::fit(&Scene::new(&recipe, &turn, &sources), patch).unwrap() {
-                let laid = PlacedPatch { index, key, source: patch.source, strength: patch.strength, fit: Arc::new(fit) };
-                Arc::make_mut(&mut turn.patches).push(laid);
+        let state = opened(&FRAMES, patches.collect());
+        let mut turn = State { patches: Vec::new(), ..state.clone() };
+        for (index, patch) in state.recipe.patches.iter().enumerate().filter(|(_, l)| !l.disabled) {
+            let key = prepare::fit_key(&turn.scene(&sources), patch);
+            if let Some(fit) = prepare::fit(&turn.scene(&sources), patch).unwrap() {
+                let fit = Arc::new(fit);
+                turn.patches.push(PlacedPatch { index, key, source: patch.source, strength: patch.strength, fit });
             }
         }
-        prop_assert_eq!(plan.patches.len(), turn.patches.len());
-        for (a, b) in plan.patches.iter().zip(turn.patches.iter()) {
+        prop_assert_eq!(state.patches.len(), turn.patches.len());
+        for (a, b) in state.patches.iter().zip(&turn.patches) {
             prop_assert_eq!((a.index, a.key), (b.index, b.key));
             prop_assert!(a.fit == b.fit, "patch {} is another one", a.index);
         }
@@ -399,9 +388,9 @@ fn a_shadow_longer_than_what_is_around_a_loop_comes_whole() {
         assert!((own - level(&shot, x, 96)).abs() < 6.0, "as the frame has it at {x}");
     }
     // Only to that side, and nothing that is not its.
-    let mask = &with.1.patches[0].fit.mask;
+    let mask = &with.patches[0].fit.mask;
     assert_eq!(mask.cut_off(SIZE), [0; 4]);
-    assert!(mask.guide().0.x > 30, "the picture grew to the right alone: {:?}", mask.guide().0);
+    assert!(mask.grid().rect.x > 30, "the picture grew to the right alone: {:?}", mask.grid().rect);
     assert_eq!(after.pixel(190, 30), before.pixel(190, 30));
 }
 
@@ -426,7 +415,7 @@ fn a_neighbour_whom_a_shadow_joins_is_not_brought_along() {
     for (x, y) in [(148, 60), (160, 80), (165, 95)] {
         assert!(off(x, y) > 25, "the neighbour's {x}, {y} is brought along");
     }
-    assert_eq!(state.1.patches[0].fit.noticed.things.len(), 1);
+    assert_eq!(state.patches[0].fit.noticed.things.len(), 1);
 }
 
 #[test]
@@ -438,7 +427,7 @@ fn what_goes_on_farther_than_a_patch_looks_is_told() {
             if k == 2 && (within(figure) || within(shadow)) { [-45.0, 20.0, -38.0] } else { [0.0; 3] }
         });
         let taken = Patch { optimal_seam: true, tone: true, ..patch(&around(figure, 5.0), Source::Frame(2)) };
-        opened(&frames, vec![taken]).1.patches[0].fit.noticed.torn
+        opened(&frames, vec![taken]).patches[0].fit.noticed.torn
     };
     assert!(torn(12) < 0.01 && torn(60) < 0.01, "it comes whole: {} {}", torn(12), torn(60));
     assert!(torn(190) > 0.01, "{}", torn(190));
@@ -453,7 +442,7 @@ fn frames_that_are_weighed_on_fewer_pixels_come_in_the_same_order() {
         if dark { [-50.0, -40.0, 10.0] } else { [0.0; 3] }
     });
     let recipe = Recipe { excluded: (1..5).collect(), ..Recipe::new() };
-    let (recipe, plan) = opened_as(&crowd, recipe);
+    let state = opened_as(&crowd, recipe);
     let sources: Vec<&dyn FrameSource> = crowd.iter().map(|f| f as &dyn FrameSource).collect();
     let outline = around(Rect::new(98, 45, 24, 60), 26.0);
     let order = |few: bool| -> Vec<(usize, usize, usize)> {
@@ -461,10 +450,10 @@ fn frames_that_are_weighed_on_fewer_pixels_come_in_the_same_order() {
             .map(|frame| {
                 let patch = Patch { optimal_seam: true, tone: true, ..patch(&outline, Source::Frame(frame)) };
                 let weigh = if few { prepare::weigh } else { prepare::fit };
-                (frame, weigh(&Scene::new(&recipe, &plan, &sources), &patch).unwrap().unwrap())
+                (frame, weigh(&state.scene(&sources), &patch).unwrap().unwrap())
             })
             .collect();
-        let levels: Vec<u32> = all.iter().map(|(_, fit)| fit.mask.guide().1).collect();
+        let levels: Vec<u32> = all.iter().map(|(_, fit)| fit.mask.grid().level).collect();
         assert_eq!(levels, [u32::from(few); 4], "half as fine");
         all.sort_by(|(i, a), (j, b)| {
             let (a, b) = (a.doubtful(), b.doubtful());

@@ -7,15 +7,14 @@ use evanu_core::patch::{Patch, Source, returns};
 use evanu_core::pixel::FrameSource;
 use evanu_core::prepare;
 use evanu_core::recipe::Recipe;
-use evanu_core::render::{Scene, View};
-use std::sync::Arc;
+use evanu_core::render::View;
 
 #[test]
 fn a_figure_is_brought_back_by_pointing_at_it() {
     let frames = frames();
     let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
     let empty = opened(&frames, Vec::new());
-    let scene = Scene::new(&empty.0, &empty.1, &sources);
+    let scene = empty.scene(&sources);
     assert_eq!(
         scene.extents(&[1], Point::new(100.0, 70.0)).unwrap().remove(0),
         None,
@@ -81,8 +80,8 @@ fn a_highlight_that_most_frames_show_goes_over_an_area_of_the_darkest() {
         (patch(&outline, Source::Method(Method::Darkest)), patch(&outline, Source::HighlightSuppressed(4)));
     let told = |patches: Vec<Patch>| {
         let state = opened_as(&frames, Recipe { patches, method: Method::Median, ..Recipe::new() });
-        let laid = state.1.patches.last().unwrap();
-        let stops = prepare::glare(&Scene::new(&state.0, &state.1, &sources), laid).unwrap();
+        let laid = state.patches.last().unwrap();
+        let stops = prepare::glare(&state.scene(&sources), laid).unwrap();
         (stops, render(&frames, &state, View::Plate, SIZE.rect()).pixel(60, 70)[1] / 257)
     };
     // The median has the highlight itself.
@@ -97,13 +96,13 @@ fn a_patch_stays_where_it_was_drawn_when_the_reference_changes() {
     let frames = frames();
     let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
     let drawn = patch(&around(FIGURE, 5.0), Source::Frame(2));
-    let (recipe, mut plan) = opened(&frames, vec![drawn]);
-    plan.frames[0].transform = evanu_core::geometry::Homography::shift(10.0, -4.0);
-    let mask = prepare::fit(&Scene::new(&recipe, &plan, &sources), &recipe.patches[0]).unwrap().unwrap().mask;
+    let mut state = opened(&frames, vec![drawn.clone()]);
+    state.plan.alignment.frames[0].transform = evanu_core::geometry::Homography::shift(10.0, -4.0);
+    let mask = prepare::fit(&state.scene(&sources), &drawn).unwrap().unwrap().mask;
     assert_eq!(mask.at(Point::new(112.0, 66.0)), 1.0);
     assert_eq!(mask.at(Point::new(87.0, 66.0)), 0.0);
-    plan.frames[0].misfit = Some("zoomed".into());
-    assert_eq!(prepare::fit(&Scene::new(&recipe, &plan, &sources), &recipe.patches[0]).unwrap(), None);
+    state.plan.alignment.frames[0].misfit = Some("zoomed".into());
+    assert_eq!(prepare::fit(&state.scene(&sources), &drawn).unwrap(), None);
 }
 
 #[test]
@@ -120,15 +119,11 @@ fn what_the_frame_brings_along_is_left_out_on_request() {
         Source::Frame(1),
     );
     let plate = |patches: Vec<Patch>| {
-        let (recipe, plan) = opened(&frames, patches);
+        let state = opened(&frames, patches);
         let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
-        let recipe = Recipe { method: Method::Darkest, ..recipe };
-        let mut plan = plan;
-        prepare::patch(&mut plan, &recipe, |plan, patch| {
-            Ok(prepare::fit(&Scene::new(&recipe, plan, &sources), patch)?.map(Arc::new))
-        })
-        .unwrap();
-        (render(&frames, &(recipe, plan.clone()), View::Plate, SIZE.rect()), plan)
+        let recipe = Recipe { method: Method::Darkest, ..state.recipe.clone() };
+        let state = state.with(recipe, &sources);
+        (render(&frames, &state, View::Plate, SIZE.rect()), state)
     };
     let (empty, _) = plate(Vec::new());
     let (whole, noticed) = plate(vec![patch.clone()]);

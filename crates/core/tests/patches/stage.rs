@@ -1,9 +1,9 @@
 //! Made-up frames of a wall, opened with patches.
 
 use evanu_core::geometry::{Point, Rect, Size};
-use evanu_core::patch::{Patch, Source};
+use evanu_core::patch::{Patch, PlacedPatch, Source};
 use evanu_core::pixel::{FrameSource, MemoryFrame, Raster, Samples};
-use evanu_core::plan::{FramePlan, Plan};
+use evanu_core::plan::{Decision, FrameAlignment, Plan};
 use evanu_core::prepare;
 use evanu_core::random::Random;
 use evanu_core::recipe::Recipe;
@@ -44,26 +44,44 @@ pub fn frames_with(more: impl Fn(usize, i64, i64) -> [f64; 3]) -> Vec<MemoryFram
         .collect()
 }
 
-pub fn opened(frames: &[MemoryFrame], patches: Vec<Patch>) -> (Recipe, Plan) {
+/// A set with all that is derived for it.
+#[derive(Clone)]
+pub struct State {
+    pub recipe: Recipe,
+    pub plan: Plan,
+    pub decision: Decision,
+    pub patches: Vec<PlacedPatch>,
+}
+
+impl State {
+    pub fn scene<'a>(&'a self, sources: &'a [&'a dyn FrameSource]) -> Scene<'a> {
+        let patches = &self.patches;
+        Scene { patches, ..Scene::new(&self.recipe, &self.plan, sources).decided(&self.decision) }
+    }
+
+    /// The same with its patches fitted to another recipe, with the same frames in use.
+    pub fn with(mut self, recipe: Recipe, sources: &[&dyn FrameSource]) -> Self {
+        self.recipe = recipe;
+        let fit = |scene: &Scene<'_>, patch: &Patch| Ok(prepare::fit(scene, patch)?.map(Arc::new));
+        self.patches = prepare::place_patches(&self.scene(sources), fit).unwrap();
+        self
+    }
+}
+
+pub fn opened(frames: &[MemoryFrame], patches: Vec<Patch>) -> State {
     opened_as(frames, Recipe { patches, ..Recipe::new() })
 }
 
-pub fn opened_as(frames: &[MemoryFrame], recipe: Recipe) -> (Recipe, Plan) {
+pub fn opened_as(frames: &[MemoryFrame], recipe: Recipe) -> State {
     let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
-    let mut plan = Plan::of(
-        (0..frames.len()).map(|k| FramePlan { moment: k as u32, ..FramePlan::untouched(SIZE) }).collect(),
-    );
-    prepare::choose(&mut plan, &recipe, &sources).unwrap();
-    prepare::patch(&mut plan, &recipe, |plan, patch| {
-        Ok(prepare::fit(&Scene::new(&recipe, plan, &sources), patch)?.map(Arc::new))
-    })
-    .unwrap();
-    (recipe, plan)
+    let plan = Plan::of(vec![FrameAlignment::untouched(SIZE); frames.len()]);
+    let decision = prepare::decide(&Scene::new(&recipe, &plan, &sources)).unwrap();
+    State { recipe: recipe.clone(), plan, decision, patches: Vec::new() }.with(recipe, &sources)
 }
 
-pub fn render(frames: &[MemoryFrame], (recipe, plan): &(Recipe, Plan), view: View, region: Rect) -> Raster {
+pub fn render(frames: &[MemoryFrame], state: &State, view: View, region: Rect) -> Raster {
     let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
-    Scene::new(recipe, plan, &sources).render(view, region, 0).unwrap()
+    state.scene(&sources).render(view, region, 0).unwrap()
 }
 
 pub fn patch(outline: &[(f64, f64)], source: Source) -> Patch {

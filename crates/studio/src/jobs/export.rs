@@ -81,8 +81,8 @@ impl Jobs {
         work.step("Writing the plate");
         loaded.with(|scene| {
             let size = scene.size(View::Plate).at_level(request.level);
-            let camera = loaded.cameras.get(loaded.plan.reference);
-            let original = self.sets.joined(work.set)?.into_iter().nth(loaded.plan.reference);
+            let camera = loaded.cameras.get(loaded.plan.alignment.reference);
+            let original = self.sets.joined(work.set)?.into_iter().nth(loaded.plan.alignment.reference);
             // The block is not in the database; it is read again from the original.
             let block = original.and_then(|f| evanu_media::camera_of(&self.assets.original(&f)));
             if request.format == ExportFormat::Exr {

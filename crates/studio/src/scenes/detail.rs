@@ -7,6 +7,7 @@ use super::views::outline;
 use crate::error::StudioError;
 use crate::model::{AreaInfo, FrameInfo, SetDetail, SetSummary};
 use crate::sets::FrameRow;
+use evanu_core::geometry::common_area;
 use evanu_core::recipe::{FrameId, Recipe};
 
 impl Scenes {
@@ -45,7 +46,7 @@ impl Scenes {
             frames,
             recipe: in_force.recipe,
             revision: in_force.revision,
-            reference: of.map(|l| l.frames[l.plan.reference]),
+            reference: of.map(|l| l.frames[l.plan.alignment.reference]),
             canvas: of.map(|l| l.canvas_info()),
             plate_key: of.map(|l| l.keys.plate.clone()),
             tile_names: of.and_then(|l| self.tile_names(l)),
@@ -53,12 +54,12 @@ impl Scenes {
             frame_key: of.map(|l| l.keys.frames.clone()),
             light: of.map(|l| light_words(l)),
             matched: of.map(|l| l.with(|s| s.matched())),
-            lens_percent: of.and_then(|l| l.plan.lens).map(|k| 100.0 * k),
+            lens_percent: of.and_then(|l| l.plan.alignment.lens).map(|k| 100.0 * k),
             reference_size: of.map(|l| {
-                let size = l.plan.reference_size();
+                let size = l.plan.alignment.reference_size();
                 [size.width, size.height]
             }),
-            common: of.map(|l| l.with(|s| AreaInfo::from(l.plan.common_area(&s.used())))),
+            common: of.map(|l| l.with(|s| AreaInfo::from(common_area(s.geometry, &s.used())))),
             positions: of.map_or(0, |l| positions(l)),
             moments: of.map_or(0, |l| moments(l)),
             note: self.0.sets.note(id)?,
@@ -80,8 +81,11 @@ fn frame_infos(
     rows.iter()
         .zip(missing)
         .map(|(r, &missing)| {
-            let plan = loaded.and_then(|l| Some(&l.plan.frames[l.index(r.id).ok()?]));
+            let index = loaded.and_then(|l| Some((&l.plan, l.index(r.id).ok()?)));
+            let plan = index.map(|(plan, i)| &plan.alignment.frames[i]);
+            let shows = index.map(|(plan, i)| &plan.survey.frames[i]);
             let fits = plan.filter(|p| p.misfit.is_none());
+            let sole = fits.and(shows).and_then(|s| s.sole);
             let set_aside = recipe.excluded.contains(&r.id);
             let middle = middle_of(r);
             let moved = fits.map(|p| p.transform.apply(middle));
@@ -106,17 +110,17 @@ fn frame_infos(
                 moved: moved.map(|m| [m.x - middle.x, m.y - middle.y]),
                 turned_deg: fits.map(|p| p.transform.turn_at(middle).to_degrees()),
                 scaled: fits.map(|p| p.transform.scale_at(middle)),
-                gain: fits.map(|p| p.gain),
+                gain: fits.and(index).map(|(plan, i)| plan.tones.frames[i].gain),
                 findings: loaded.map_or_else(|| before_aligning(r, rows), |l| findings(r, rows, l)),
                 verdict: plan.map(|p| verdict(p).0),
                 doubtful: plan.is_some_and(|p| verdict(p).1),
                 worst_px: fits.and_then(|p| p.worst).map(|w| w.off),
                 by_hand: plan.is_some_and(|p| p.by_hand),
                 camera_position: plan.map_or(0, |p| p.position),
-                moment: plan.map_or(0, |p| p.moment),
+                moment: shows.map_or(0, |s| s.moment),
                 seconds: r.camera.seconds(),
-                sole: fits.and_then(|p| p.sole).map(|s| s.share),
-                sole_at: fits.and_then(|p| p.sole).map(|s| s.largest.into()),
+                sole: sole.map(|s| s.share),
+                sole_at: sole.map(|s| s.largest.into()),
                 outline: fits.zip(canvas).map(|(p, c)| outline(p, c)).unwrap_or_default(),
                 missing,
                 source: r.source.clone(),

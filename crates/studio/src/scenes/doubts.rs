@@ -5,12 +5,14 @@ use super::opened::Loaded;
 use crate::error::StudioError;
 use crate::model::{DoubtInfo, GlareInfo, MovingInfo, OriginInfo, SettledBy};
 use evanu_core::combine::Method;
+use evanu_core::combine::consensus::LabelMap;
 use evanu_core::evidence::doubts::{Doubt, Reason};
 use evanu_core::evidence::moving::{Motion, Moving};
-use evanu_core::geometry::{Point, Rect};
-use evanu_core::patch::{PlacedPatch, origin};
-use evanu_core::plan::Plan;
+use evanu_core::geometry::{Geometry, Point, Rect, Sampling};
+use evanu_core::patch::PlacedPatch;
+use evanu_core::plan::Decision;
 use evanu_core::recipe::FrameId;
+use evanu_core::render::{View, origin};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -33,15 +35,16 @@ impl Scenes {
     /// When the frames are not ready.
     pub fn doubts(&self, set: i64) -> Result<Vec<DoubtInfo>, StudioError> {
         let loaded = self.loaded(set)?;
-        if loaded.recipe.method != Method::Consensus {
+        let Some(decision) = loaded.decision.as_ref().filter(|_| loaded.recipe.method == Method::Consensus)
+        else {
             return Ok(Vec::new());
-        }
+        };
         let canvas = loaded.with(|s| s.canvas());
         let numbers = self.numbers(&loaded)?;
         let one = |(doubt, settled): (&Doubt, &Option<evanu_core::recipe::Settled>)| {
             let inside = doubt.bbox.intersect(canvas);
             // What was taken by hand needs no answer any more.
-            let patched = loaded.plan.patches.iter().rev().find(|l| covers(l, doubt, &loaded.plan));
+            let patched = loaded.patches.iter().rev().find(|l| covers(l, doubt, decision));
             DoubtInfo {
                 place: Rect { x: inside.x - canvas.x, y: inside.y - canvas.y, ..inside }.into(),
                 bbox: doubt.bbox.into(),
@@ -60,8 +63,7 @@ impl Scenes {
                     .map(|i| loaded.frames[i]),
             }
         };
-        Ok(loaded
-            .plan
+        Ok(decision
             .doubts
             .iter()
             .zip(&loaded.settled)
@@ -79,7 +81,7 @@ impl Scenes {
         if patch >= loaded.recipe.patches.len() {
             return Err(StudioError::NotFound("there is no such lift".into()));
         }
-        let Some(laid) = loaded.plan.patches.iter().find(|l| l.index == patch) else {
+        let Some(laid) = loaded.patches.iter().find(|l| l.index == patch) else {
             return Ok(GlareInfo { returns: None });
         };
         let stops = loaded.with(|s| evanu_core::prepare::glare(s, laid))?;
@@ -106,10 +108,10 @@ impl Scenes {
                 what: what.to_owned(),
                 share: m.share,
                 frame: loaded.frames[m.frame],
-                settled: loaded.plan.patches.iter().any(covered),
+                settled: loaded.patches.iter().any(covered),
             }
         };
-        Ok(loaded.plan.moving.iter().map(one).collect())
+        Ok(loaded.decision.iter().flat_map(|decision| &decision.moving).map(one).collect())
     }
 
     /// A picture about where the plate's pixels come from, as PNG.
@@ -118,17 +120,15 @@ impl Scenes {
     /// When the frames are not ready or the plate does not rest on a consensus.
     pub fn evidence(&self, set: i64, what: Evidence) -> Result<Vec<u8>, StudioError> {
         let loaded = self.loaded(set)?;
-        let plan = &loaded.plan;
-        let choice =
-            plan.label_map.as_ref().filter(|_| loaded.recipe.method == Method::Consensus).ok_or_else(
-                || {
-                    StudioError::Conflict(
-                        "only the consensus knows where each pixel comes from: choose it at Combine".into(),
-                    )
-                },
-            )?;
-        let moments: Vec<u32> = plan.frames.iter().map(|f| f.moment).collect();
-        let origins = origin::origins(choice, &moments, &plan.patches);
+        let choice = loaded.chosen().ok_or_else(|| {
+            StudioError::Conflict(
+                "only the consensus knows where each pixel comes from: choose it at Combine".into(),
+            )
+        })?;
+        let moments = loaded.plan.survey.moments();
+        let origins = loaded.with(|scene| {
+            Ok::<_, StudioError>(origin::origins(choice, &moments, &scene.stages(View::Plate)?))
+        })?;
         let mut all: Vec<u32> = choice.frames.iter().map(|&i| moments[i]).collect();
         all.sort_unstable();
         all.dedup();
@@ -152,49 +152,44 @@ impl Scenes {
 }
 
 impl Loaded {
+    /// What the consensus chose, where the plate is made by it.
+    fn chosen(&self) -> Option<&LabelMap> {
+        let decision = self.decision.as_ref().filter(|_| self.recipe.method == Method::Consensus);
+        decision.map(|decision| &decision.label_map)
+    }
+
     /// Where a place of the plate comes from, in plate pixels.
     pub fn origin(&self, x: f64, y: f64) -> Option<OriginInfo> {
         let canvas = self.with(|s| s.canvas());
         let place = Point::new(x + canvas.x as f64, y + canvas.y as f64);
-        let covers = |l: &&PlacedPatch| l.strength * l.fit.mask.at(place) >= 0.5;
-        if let Some(patch) = self.plan.patches.iter().rev().find(covers) {
-            let frames = patch.source.frame().into_iter().map(|i| self.frames[i]).collect();
-            return Some(OriginInfo { agree: 1, moments: 1, frames, patch: Some(patch.index) });
+        let made_by = self.with(|s| Some(origin::made_by(&s.stages(View::Plate).ok()?, place)));
+        if let Some(origin::Made { frame, patch }) = made_by? {
+            let frames = frame.into_iter().map(|i| self.frames[i]).collect();
+            return Some(OriginInfo { agree: 1, moments: 1, frames, patch });
         }
-        let choice = self.plan.label_map.as_ref().filter(|_| self.recipe.method == Method::Consensus)?;
-        let side = f64::from(1u32 << choice.level);
-        let (column, row) = (((place.x + 0.5) / side).floor(), ((place.y + 0.5) / side).floor());
-        if column < 0.0 || row < 0.0 || column as u32 >= choice.size.width || row as u32 >= choice.size.height
-        {
-            return None;
-        }
-        let pixel = row as usize * choice.size.width as usize + column as usize;
-        let moments = |frames: &[usize]| {
-            let mut all: Vec<u32> = frames.iter().map(|&i| self.plan.frames[i].moment).collect();
-            all.sort_unstable();
-            all.dedup();
-            all.len()
-        };
+        let choice = self.chosen()?;
+        let pixel = choice.pixel(place)?;
+        let survey = &self.plan.survey;
         let mut frames: Vec<usize> =
             (0..choice.frames.len()).filter(|&k| choice.holds(pixel, k)).map(|k| choice.frames[k]).collect();
         frames.sort_unstable();
-        let there: Vec<usize> = choice
-            .frames
-            .iter()
-            .copied()
-            .filter(|&i| self.plan.frames[i].to_frame().covers(place, self.plan.frames[i].size))
-            .collect();
-        let (agree, moments, frames) = (moments(&frames), moments(&there), self.ids(&frames));
+        let geometry = &self.plan.alignment;
+        let reaches = |i: &usize| {
+            let frame = Sampling::full(geometry.projection(*i));
+            frame.holds(geometry.size(*i), frame.apply(place))
+        };
+        let there: Vec<usize> = choice.frames.iter().copied().filter(reaches).collect();
+        let (agree, moments) = (survey.moments_of(&frames), survey.moments_of(&there));
+        let frames = self.ids(&frames);
         Some(OriginInfo { agree, moments, frames, patch: None })
     }
 }
 
 /// Whether a patch lies over most of a doubt.
-fn covers(patch: &PlacedPatch, doubt: &Doubt, plan: &Plan) -> bool {
-    let Some(choice) = &plan.label_map else { return false };
-    let (w, side) = (choice.size.width, f64::from(1u32 << choice.level));
-    let full = |v: u32| (f64::from(v) + 0.5) * side - 0.5;
-    let on = |p: &&u32| patch.fit.mask.at(Point::new(full(**p % w), full(**p / w))) >= 0.5;
+fn covers(patch: &PlacedPatch, doubt: &Doubt, decision: &Decision) -> bool {
+    let grid = decision.label_map.grid;
+    let w = grid.rect.width;
+    let on = |p: &&u32| patch.fit.mask.at(grid.place(f64::from(**p % w), f64::from(**p / w))) >= 0.5;
     10 * doubt.pixels.iter().filter(on).count() > 7 * doubt.pixels.len()
 }
 

@@ -4,8 +4,8 @@
 use super::opened::Opened;
 use crate::model::{Finding, LightInfo};
 use crate::sets::FrameRow;
-use evanu_core::geometry::Point;
-use evanu_core::plan::{FramePlan, Light};
+use evanu_core::geometry::{Geometry, Point};
+use evanu_core::plan::{FrameAlignment, FrameTone, Light};
 use evanu_core::recipe::Matching;
 
 /// Detail below this share of the others' is told; below the second it is a reason to look.
@@ -26,14 +26,16 @@ const CLOCK: f64 = 12.0 * 3600.0;
 /// The findings about one frame, the weightiest first.
 pub(super) fn findings(row: &FrameRow, rows: &[FrameRow], loaded: &Opened) -> Vec<Finding> {
     let Ok(index) = loaded.index(row.id) else { return Vec::new() };
-    let (plan, recipe) = (&loaded.plan.frames[index], &loaded.recipe);
+    let (alignment, recipe) = (&loaded.plan.alignment, &loaded.recipe);
+    let (plan, survey) = (&alignment.frames[index], &loaded.plan.survey.frames);
     if plan.misfit.is_some() {
         return Vec::new(); // its reason says it all
     }
     let mut out = Vec::new();
     let mut tell = |matters: bool, text: String| out.push(Finding { matters, text });
-    let reference = &loaded.plan.frames[loaded.plan.reference];
-    let is_reference = index == loaded.plan.reference;
+    let reference = &alignment.frames[alignment.reference];
+    let is_reference = index == alignment.reference;
+    let (shows, reference_shows) = (&survey[index], &survey[alignment.reference]);
     if !is_reference && plan.residual_px.is_some_and(|r| r > DOUBTFUL) {
         tell(
             true,
@@ -43,7 +45,7 @@ pub(super) fn findings(row: &FrameRow, rows: &[FrameRow], loaded: &Opened) -> Ve
     if let Some(s) = plan.sharpness.filter(|&s| s < SOFT.0) {
         let percent = (100.0 * s).round();
         if s < SOFT.1 {
-            let lost = match plan.sole {
+            let lost = match shows.sole {
                 Some(sole) => format!("; it alone shows {} clear, so keep it", percent_of(sole.share)),
                 None => ": setting it aside loses nothing".into(),
             };
@@ -52,7 +54,7 @@ pub(super) fn findings(row: &FrameRow, rows: &[FrameRow], loaded: &Opened) -> Ve
             tell(false, format!("a little soft: {percent} % of the others' detail"));
         }
     }
-    if let (Some(sole), true) = (plan.sole, plan.sharpness.is_none_or(|s| s >= SOFT.1)) {
+    if let (Some(sole), true) = (shows.sole, plan.sharpness.is_none_or(|s| s >= SOFT.1)) {
         tell(
             false,
             format!(
@@ -62,11 +64,16 @@ pub(super) fn findings(row: &FrameRow, rows: &[FrameRow], loaded: &Opened) -> Ve
         );
     }
     if !is_reference {
-        light(plan, recipe.match_exposure, loaded.with(|s| s.matched()), &mut tell);
+        light(
+            &loaded.plan.tones.frames[index],
+            recipe.match_exposure,
+            loaded.with(|s| s.matched()),
+            &mut tell,
+        );
         geometry(row, plan, reference, rows, loaded, &mut tell);
     }
-    if plan.clipped > CLIPPED.0 && plan.clipped > CLIPPED.1 * reference.clipped {
-        let share = (100.0 * plan.clipped).round();
+    if shows.clipped > CLIPPED.0 && shows.clipped > CLIPPED.1 * reference_shows.clipped {
+        let share = (100.0 * shows.clipped).round();
         tell(false, format!("{share} % of it is clipped light: other frames decide there"));
     }
     moment(index, loaded, rows, &mut tell);
@@ -125,14 +132,14 @@ fn percent_of(share: f64) -> String {
 /// How a frame was moved, when that is more than a hand's breadth.
 fn geometry(
     row: &FrameRow,
-    plan: &FramePlan,
-    reference: &FramePlan,
+    plan: &FrameAlignment,
+    reference: &FrameAlignment,
     rows: &[FrameRow],
     loaded: &Opened,
     tell: &mut impl FnMut(bool, String),
 ) {
     let zoom = 1.0 / plan.transform.scale_at(middle_of(row)) - 1.0;
-    let base = rows.iter().find(|r| r.id == loaded.frames[loaded.plan.reference]);
+    let base = rows.iter().find(|r| r.id == loaded.frames[loaded.plan.alignment.reference]);
     if plan.transform.turn_at(middle_of(row)).abs() > std::f64::consts::FRAC_PI_4 {
         tell(false, "lay on its side: turned upright".into());
     } else if plan.size != reference.size {
@@ -146,7 +153,7 @@ fn geometry(
         };
         tell(false, format!("zoomed {way} by {:.0} %{focal}: repaired", 100.0 * zoom.abs()));
     }
-    if let Some(bend) = plan.bend.as_ref().filter(|_| loaded.plan.lens.is_none()) {
+    if let Some(bend) = plan.bend.as_ref().filter(|_| loaded.plan.alignment.lens.is_none()) {
         let strength = bend.strength();
         if strength > DEEP {
             tell(
@@ -160,7 +167,7 @@ fn geometry(
         }
     }
     let positions = positions(loaded);
-    let frames = loaded.plan.frames.iter().filter(|f| f.misfit.is_none()).count();
+    let frames = fitting(loaded).count();
     // By hand every frame has its own; a tripod has few.
     if positions > 1 && 2 * positions <= frames && plan.position != reference.position {
         let middle = middle_of(row);
@@ -171,13 +178,10 @@ fn geometry(
 
 /// A frame that shows the same silhouettes as an earlier one.
 fn moment(index: usize, loaded: &Opened, rows: &[FrameRow], tell: &mut impl FnMut(bool, String)) {
-    let plan = &loaded.plan;
-    let own = plan.frames[index].moment;
+    let survey = &loaded.plan.survey.frames;
+    let own = survey[index].moment;
     let number = |i: usize| rows.iter().position(|r| r.id == loaded.frames[i]).map(|n| n + 1);
-    let earlier = (0..plan.frames.len())
-        .filter(|&i| i != index && plan.frames[i].moment == own && plan.frames[i].misfit.is_none())
-        .filter_map(number)
-        .min();
+    let earlier = fitting(loaded).filter(|&i| i != index && survey[i].moment == own).filter_map(number).min();
     if let Some(first) = earlier.filter(|&n| number(index).is_some_and(|own| n < own)) {
         tell(false, format!("the same moment as frame {first}: it shows nothing new"));
     }
@@ -207,7 +211,7 @@ fn clock(row: &FrameRow, rows: &[FrameRow], tell: &mut impl FnMut(bool, String))
 }
 
 /// Exposure and colour against the reference.
-fn light(plan: &FramePlan, wish: Matching, matched: bool, tell: &mut impl FnMut(bool, String)) {
+fn light(plan: &FrameTone, wish: Matching, matched: bool, tell: &mut impl FnMut(bool, String)) {
     // Light varied on purpose is left so by the program; what its owner leaves may have been forgotten.
     let matters = wish == Matching::Off;
     let done = if matched { "matched" } else { "left as shot" };
@@ -235,7 +239,7 @@ pub(super) fn middle_of(row: &FrameRow) -> Point {
 }
 
 /// How a frame fits, and whether that asks for a look.
-pub(super) fn verdict(plan: &FramePlan) -> (String, bool) {
+pub(super) fn verdict(plan: &FrameAlignment) -> (String, bool) {
     let left = plan.residual_px;
     match (&plan.misfit, left) {
         (Some(_), _) => ("does not fit".into(), true),
@@ -249,33 +253,31 @@ pub(super) fn verdict(plan: &FramePlan) -> (String, bool) {
 
 /// Number of camera positions of the frames that fit.
 pub(super) fn positions(loaded: &Opened) -> usize {
-    distinct(loaded, |f| f.position)
+    let mut all: Vec<u32> = fitting(loaded).map(|i| loaded.plan.alignment.frames[i].position).collect();
+    all.sort_unstable();
+    all.dedup();
+    all.len()
+}
+
+/// The frames that fit.
+fn fitting(loaded: &Opened) -> impl Iterator<Item = usize> {
+    let alignment = &loaded.plan.alignment;
+    (0..alignment.frames.len()).filter(|i| alignment.fits(*i))
 }
 
 /// Number of moments of the frames that take part.
 pub(super) fn moments(loaded: &Opened) -> usize {
-    let used = loaded.with(|s| s.used());
-    let mut all: Vec<u32> = used.iter().map(|&i| loaded.plan.frames[i].moment).collect();
-    all.sort_unstable();
-    all.dedup();
-    all.len()
-}
-
-fn distinct(loaded: &Opened, of: impl Fn(&FramePlan) -> u32) -> usize {
-    let mut all: Vec<u32> = loaded.plan.frames.iter().filter(|f| f.misfit.is_none()).map(of).collect();
-    all.sort_unstable();
-    all.dedup();
-    all.len()
+    loaded.plan.survey.moments_of(&loaded.with(|s| s.used()))
 }
 
 /// How the set's light behaved, and what is done about it.
 pub(super) fn light_words(loaded: &Opened) -> LightInfo {
-    let frames: Vec<&FramePlan> = loaded.plan.frames.iter().filter(|f| f.misfit.is_none()).collect();
-    let stops = frames.iter().map(|f| f.gain[1].log2());
+    let tones = &loaded.plan.tones;
+    let stops = fitting(loaded).map(|i| tones.frames[i].gain[1].log2());
     let (low, high) = stops.fold((0.0f32, 0.0f32), |(l, h), v| (l.min(v), h.max(v)));
     let matched = loaded.with(|s| s.matched());
     let done = if matched { "matched" } else { "left as shot" };
-    let (kind, text) = match loaded.plan.light {
+    let (kind, text) = match tones.light {
         Light::Steady => ("steady", "the light is the same in all frames".into()),
         Light::Drifts => ("drifts", format!("light drifts by {:.1} stops: {done}", high - low)),
         Light::Uneven => {

@@ -84,7 +84,7 @@ impl Scenes {
             fits: last_used(200),
             seams: last_used(400),
             tiles: last_used_bytes(128 << 20, |bytes: &Arc<Vec<u8>>| bytes.len() as u64),
-            aligned: last_used_bytes(256 << 20, |aligned: &Arc<Aligned>| aligned.bytes),
+            aligned: last_used_bytes(288 << 20, |aligned: &Arc<Aligned>| aligned.bytes),
         }))
     }
 

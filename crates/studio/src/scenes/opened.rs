@@ -11,12 +11,9 @@ use crate::model::{AgreementFact, CanvasInfo, Event, RunKind, Spot};
 use crate::sets::FrameRow;
 use crate::store::lock;
 use evanu_core::combine::Method;
-use evanu_core::combine::consensus::LabelMap;
-use evanu_core::evidence::doubts::Doubt;
-use evanu_core::evidence::moving::Moving;
-use evanu_core::patch::{FittedPatch, Patch, Source};
+use evanu_core::patch::{FittedPatch, Patch, PlacedPatch, Source};
 use evanu_core::pixel::FrameSource;
-use evanu_core::plan::Plan;
+use evanu_core::plan::{Decision, Plan};
 use evanu_core::recipe::{FrameId, Recipe, Settled};
 use evanu_core::render::{RenderError, Scene};
 use evanu_media::{CameraData, TiledFrame};
@@ -29,6 +26,9 @@ use std::time::Duration;
 /// How long the answer to a change waits for patches that are being fitted, so that it can tell which tiles they change.
 const FITTED: Duration = Duration::from_millis(200);
 
+/// The patches of a set, fitted.
+type Patches = Arc<Vec<PlacedPatch>>;
+
 /// A set that is opened: everything about it but how its patches fit.
 pub(crate) struct Opened {
     pub set: i64,
@@ -38,33 +38,39 @@ pub(crate) struct Opened {
     places: HashMap<FrameId, usize>,
     /// By the frames' indices.
     pub recipe: Recipe,
-    /// Without patches.
     pub plan: Arc<Plan>,
+    /// What its consensus decided, with what was settled by hand; `None` for a draft, and when no frame takes part.
+    pub decision: Option<Arc<Decision>>,
     pub sources: Vec<Arc<TiledFrame>>,
     pub cameras: Vec<CameraData>,
     pub keys: Keys,
-    /// For each of the plan's doubts, how it was settled.
+    /// For each of the decision's doubts, how it was settled.
     pub settled: Vec<Option<Settled>>,
     /// Whether its consensus was not at hand, and the median stands for it.
     pub draft: bool,
     pub agreement: Mutex<Option<AgreementFact>>,
-    /// The plan with its patches; held while they are being fitted.
-    patched: Mutex<Option<Arc<Plan>>>,
+    /// Its patches; held while they are being fitted.
+    patched: Mutex<Option<Patches>>,
 }
 
 impl Opened {
     /// Calls `f` with the scene, which has no patches.
     pub fn with<T>(&self, f: impl FnOnce(&Scene<'_>) -> T) -> T {
-        self.scene(&self.plan, f)
+        self.scene(&[], f)
     }
 
     /// The same to be rendered without patches.
     pub fn bare(self: &Arc<Self>) -> Loaded {
-        Loaded { opened: self.clone(), plan: self.plan.clone() }
+        Loaded { opened: self.clone(), patches: Arc::default() }
     }
 
-    fn scene<T>(&self, plan: &Plan, f: impl FnOnce(&Scene<'_>) -> T) -> T {
-        f(&Scene::new(&self.recipe, plan, &open(&self.sources)))
+    fn scene<T>(&self, patches: &[PlacedPatch], f: impl FnOnce(&Scene<'_>) -> T) -> T {
+        f(&Scene {
+            label_map: self.decision.as_ref().map(|decision| &decision.label_map),
+            patches,
+            name: &self.keys.bare,
+            ..Scene::new(&self.recipe, &self.plan, &open(&self.sources))
+        })
     }
 
     /// The index of a frame.
@@ -95,7 +101,8 @@ impl Opened {
 #[derive(Clone)]
 pub(crate) struct Loaded {
     opened: Arc<Opened>,
-    pub plan: Arc<Plan>,
+    /// In the order in which they lie.
+    pub patches: Patches,
 }
 
 impl Deref for Loaded {
@@ -109,7 +116,7 @@ impl Deref for Loaded {
 impl Loaded {
     /// Calls `f` with the scene.
     pub fn with<T>(&self, f: impl FnOnce(&Scene<'_>) -> T) -> T {
-        self.opened.scene(&self.plan, f)
+        self.opened.scene(&self.patches, f)
     }
 }
 
@@ -117,8 +124,8 @@ fn open(sources: &[Arc<TiledFrame>]) -> Vec<&dyn FrameSource> {
     sources.iter().map(|s| &**s as &dyn FrameSource).collect()
 }
 
-/// What a consensus decided: the label map, its doubts, and the areas that move. `None` when no frame takes part.
-pub(crate) type Decided = Option<(Arc<LabelMap>, Arc<Vec<Doubt>>, Arc<Vec<Moving>>)>;
+/// What a consensus decided; `None` when no frame takes part.
+pub(crate) type Decided = Option<Arc<Decision>>;
 
 /// A set that is shown without its consensus, once its plan is there; and which of those who decide it goes last.
 pub(crate) struct Draft {
@@ -192,16 +199,16 @@ impl Scenes {
     /// The same with its patches fitted; who asks while that is being done waits for it.
     pub(super) fn patched(&self, opened: &Arc<Opened>) -> Result<Loaded, StudioError> {
         let mut patched = lock(&opened.patched);
-        let plan = match &*patched {
-            Some(plan) => plan.clone(),
-            None if opened.recipe.patches.is_empty() => opened.plan.clone(),
+        let patches = match &*patched {
+            Some(patches) => patches.clone(),
+            None if opened.recipe.patches.is_empty() => Arc::default(),
             None => {
-                let mut plan = (*opened.plan).clone();
-                self.place_patches(&mut plan, opened)?;
-                patched.insert(Arc::new(plan)).clone()
+                let fit = |scene: &Scene<'_>, patch: &Patch| self.fitted(opened, scene, patch);
+                let placed = opened.with(|scene| evanu_core::prepare::place_patches(scene, fit))?;
+                patched.insert(Arc::new(placed)).clone()
             }
         };
-        Ok(Loaded { opened: opened.clone(), plan })
+        Ok(Loaded { opened: opened.clone(), patches })
     }
 
     /// The same when nobody has to wait for it.
@@ -211,8 +218,8 @@ impl Scenes {
             Err(TryLockError::Poisoned(patched)) => patched.into_inner().clone(),
             Err(TryLockError::WouldBlock) => None,
         };
-        let plan = patched.or_else(|| opened.recipe.patches.is_empty().then(|| opened.plan.clone()))?;
-        Some(Loaded { opened: opened.clone(), plan })
+        let patches = patched.or_else(|| opened.recipe.patches.is_empty().then(Arc::default))?;
+        Some(Loaded { opened: opened.clone(), patches })
     }
 
     /// Opens a set with a recipe. When it has to be `quick`, a consensus that is not at hand is not decided: the median
@@ -248,17 +255,18 @@ impl Scenes {
         if !recipe.manual_alignments.is_empty() {
             evanu_core::prepare::lay_by_hand(&mut plan, &recipe, &open(&sources))?;
         }
-        let decision = Keys::of(key, &recipe)?.decision;
-        let draft = quick && !self.0.decided.contains_key(&decision);
+        let name = Keys::of(key, &recipe)?.decision;
+        let draft = quick && !self.0.decided.contains_key(&name);
+        let mut decision = None;
         if draft {
             if recipe.method == Method::Consensus {
                 recipe.method = Method::Median;
             }
             recipe.patches.retain(|l| l.source != Source::Method(Method::Consensus));
         } else {
-            self.decision(&decision, &mut plan, &recipe, &sources)?;
+            decision = self.decision(&name, &plan, &recipe, &sources)?;
         }
-        let settled = evanu_core::prepare::settle(&mut plan, &recipe);
+        let settled = decision.as_mut().map_or_else(Vec::new, |d| evanu_core::prepare::settle(d, &recipe));
         Ok(Arc::new(Opened {
             set,
             places: frames.iter().copied().zip(0..).collect(),
@@ -267,6 +275,7 @@ impl Scenes {
             keys: Keys::of(key, &recipe)?,
             recipe,
             plan: Arc::new(plan),
+            decision,
             sources,
             cameras: rows.iter().map(|r| r.camera.clone()).collect(),
             settled,
@@ -374,30 +383,18 @@ impl Scenes {
     fn decision(
         &self,
         key: &str,
-        plan: &mut Plan,
+        plan: &Plan,
         recipe: &Recipe,
         sources: &[Arc<TiledFrame>],
-    ) -> Result<(), StudioError> {
+    ) -> Result<Decided, StudioError> {
+        let decide = || evanu_core::prepare::decide(&Scene::new(recipe, plan, &open(sources)));
         let decided = self.0.decided.try_get_with_by_ref(key, || -> Result<Decided, StudioError> {
-            let (mut plan, background) = (plan.clone(), self.0.assets.background());
-            match background.install(|| evanu_core::prepare::choose(&mut plan, recipe, &open(sources))) {
-                Err(RenderError::NoFrames) => return Ok(None),
-                other => other?,
+            match self.0.assets.background().install(decide) {
+                Err(RenderError::NoFrames) => Ok(None),
+                decided => Ok(Some(Arc::new(decided?))),
             }
-            Ok(plan.label_map.map(|map| (map, plan.doubts, plan.moving)))
         });
-        if let Some((map, doubts, moving)) = decided.map_err(StudioError::shared)? {
-            (plan.label_map, plan.doubts, plan.moving) = (Some(map), doubts, moving);
-        }
-        Ok(())
-    }
-
-    /// Makes the recipe's patches ready.
-    fn place_patches(&self, plan: &mut Plan, opened: &Opened) -> Result<(), RenderError> {
-        let (recipe, open) = (&opened.recipe, open(&opened.sources));
-        evanu_core::prepare::patch(plan, recipe, |plan, patch| {
-            self.fitted(opened, &Scene::new(recipe, plan, &open), patch)
-        })
+        decided.map_err(StudioError::shared)
     }
 
     /// A patch fitted to the plate of a scene, or what is kept of that.
@@ -407,11 +404,7 @@ impl Scenes {
         scene: &Scene<'_>,
         patch: &Patch,
     ) -> Result<Option<Arc<FittedPatch>>, RenderError> {
-        let name = format!(
-            "{} {:x}",
-            opened.keys.patched,
-            evanu_core::prepare::fit_key(scene.plan, scene.recipe, patch)
-        );
+        let name = format!("{} {:x}", opened.keys.patched, evanu_core::prepare::fit_key(scene, patch));
         if let Some(fit) = self.0.fits.get(&name) {
             return Ok(fit);
         }

@@ -7,7 +7,7 @@ use super::tiles::content_key;
 use super::views::{Pixels, encode};
 use crate::error::{StudioError, invalid};
 use crate::model::{ExtentInfo, PatchInfo, Proposal, ProposalRequest, Purpose, SeamInfo};
-use evanu_core::geometry::{Point, Rect, ends};
+use evanu_core::geometry::{Geometry, Point, Rect, ends};
 use evanu_core::patch::seams::{Mend, Seam};
 use evanu_core::patch::{FittedPatch, Patch, PatchTransform, Source};
 use evanu_core::recipe::FrameId;
@@ -54,7 +54,7 @@ impl Scenes {
     pub fn extent(&self, set: i64, (x, y): (f64, f64), frame: FrameId) -> Result<ExtentInfo, StudioError> {
         let loaded = self.loaded(set)?;
         let frame = loaded.index(frame)?;
-        if loaded.plan.frames[frame].misfit.is_some() {
+        if !loaded.plan.alignment.fits(frame) {
             return Err(StudioError::NotFound("this frame does not fit over the others".into()));
         }
         check_place(Point::new(x, y))?;
@@ -71,7 +71,7 @@ impl Scenes {
     /// When the frames are not ready or the place makes no sense.
     pub fn proposals(&self, set: i64, wanted: &ProposalRequest) -> Result<Vec<Proposal>, StudioError> {
         let loaded = self.loaded(set)?;
-        let (reference, frames) = loaded.with(|s| (s.plan.reference, s.used()));
+        let (reference, frames) = loaded.with(|s| (s.reference(), s.used()));
         check_place(wanted.at)?;
         let patch_from = |frame: usize, outline: Option<Vec<Point>>| -> Option<Patch> {
             let outline = match &wanted.outline {
@@ -117,8 +117,8 @@ impl Scenes {
         let none = || StudioError::NotFound("there is no such lift on the plate".into());
         let patch = loaded.recipe.patches.get(patch).ok_or_else(none)?;
         let raster = loaded.with(|scene| {
-            let (on, canvas) = (scene.plan.frames[patch.on].transform, scene.canvas());
-            let outline: Vec<Point> = patch.outline.iter().map(|&p| on.apply(p)).collect();
+            let (on, canvas) = (scene.geometry.projection(patch.on), scene.canvas());
+            let outline: Vec<Point> = patch.outline.iter().map(|&p| on.back(p)).collect();
             let (low, high) = ends(&outline);
             let ((x0, x1), (y0, y1)) = ((low.x, high.x), (low.y, high.y));
             let (wide, around) = ((x1 - x0).max(y1 - y0), 0.2 * (x1 - x0).max(y1 - y0) + 8.0);
@@ -146,8 +146,7 @@ impl Scenes {
         let loaded = self.loaded(set)?;
         let of = |laid: &evanu_core::patch::PlacedPatch| {
             // The same as long as the patches are that reach it, wherever in the list it stands.
-            let (from, to) = laid.fit.mask.extent();
-            let content = loaded.with(|s| content_key(&loaded.keys.bare, s, from, to));
+            let content = loaded.with(|s| content_key(s, &laid.fit.mask.grid()))?;
             let name = format!("{set}-{content}-{purpose:?}-{:x}", laid.key);
             let found = match self.0.seams.get(&name) {
                 Some(found) => found,
@@ -160,8 +159,8 @@ impl Scenes {
             };
             Ok(found.iter().map(|seam| SeamInfo::of(laid.index, seam)).collect())
         };
-        let patches = loaded.plan.patches.clone();
-        let all: Vec<Vec<SeamInfo>> = patches.par_iter().map(of).collect::<Result<_, StudioError>>()?;
+        let all: Vec<Vec<SeamInfo>> =
+            loaded.patches.par_iter().map(of).collect::<Result<_, StudioError>>()?;
         let mut all: Vec<SeamInfo> = all.into_iter().flatten().collect();
         all.sort_by(|a, b| b.step.total_cmp(&a.step).then(a.patch.cmp(&b.patch)));
         Ok(all)

@@ -9,11 +9,11 @@ use super::views::{Pixels, encode};
 use crate::error::{StudioError, invalid};
 use crate::model::{Reach, Spot, TileNames};
 use evanu_core::combine::consensus::LayerData;
-use evanu_core::geometry::{Point, Rect};
+use evanu_core::geometry::{Grid, Rect};
 use evanu_core::patch::PlacedPatch;
 use evanu_core::pixel::Raster;
 use evanu_core::recipe::{Canvas, FrameId};
-use evanu_core::render::{Aligned, Kept, Scene, View};
+use evanu_core::render::{Aligned, Kept, RenderError, Scene, View};
 use std::sync::Arc;
 
 /// Side of a tile in pixels.
@@ -41,12 +41,12 @@ pub(crate) struct KeptTiles<'a> {
 
 impl KeptTiles<'_> {
     /// Those that a block lies on, when all of them are there.
-    fn under(&self, block: Rect, level: u32) -> Option<Vec<Arc<Aligned>>> {
+    fn under(&self, grid: &Grid) -> Option<Vec<Arc<Aligned>>> {
         // Tiles of another canvas lie elsewhere.
         if self.opened.recipe.canvas != Canvas::Reference {
             return None;
         }
-        let side = i64::from(TILE);
+        let (side, Grid { rect: block, level, .. }) = (i64::from(TILE), *grid);
         let along = |from: i64, end: i64| (from / side) as u32..=((end - 1) / side) as u32;
         let rows = along(block.y, block.bottom());
         let places = rows.flat_map(|y| along(block.x, block.right()).map(move |x| (x, y)));
@@ -56,41 +56,23 @@ impl KeptTiles<'_> {
 }
 
 impl Kept for KeptTiles<'_> {
-    fn layer(&self, frame: usize, block: Rect, level: u32) -> Option<LayerData> {
-        Aligned::layer(&self.under(block, level)?, frame, block)
+    fn layer(&self, frame: usize, grid: &Grid) -> Option<LayerData> {
+        Aligned::layer(&self.under(grid)?, frame, grid)
     }
 
-    fn plate(
-        &self,
-        patches: &[&PlacedPatch],
-        block: Rect,
-        level: u32,
-        corners: (Point, Point),
-    ) -> Option<LayerData> {
-        Aligned::plate(&self.under(block, level)?, (&self.opened.keys.bare, patches), block, corners)
+    fn plate(&self, stages: &[String], grid: &Grid) -> Option<LayerData> {
+        Aligned::plate(&self.under(grid)?, stages, grid)
     }
 }
 
-/// What a patch is called: by its shape, what it lies over, and how much of it shows.
-fn name_of(patch: &PlacedPatch) -> String {
-    format!("{:x}.{:x}", patch.key, patch.strength.to_bits())
-}
-
-/// A key of a part of the plate, between two corners in reference pixels: that of the plate without patches, and the patches that
-/// reach the part.
-pub(crate) fn content_key(bare: &str, scene: &Scene<'_>, from: Point, to: Point) -> String {
-    let reach = scene.plan.patches.iter().filter(|l| l.fit.mask.touches(from, to));
-    reach.fold(bare.to_owned(), |key, l| format!("{key}-{}", name_of(l)))
+/// A key of a part of the plate: the names of the stages that its pixels come from.
+pub(crate) fn content_key(scene: &Scene<'_>, grid: &Grid) -> Result<String, RenderError> {
+    Ok(scene.stages(View::Plate)?.names(grid).join("-"))
 }
 
 /// The same of a plate's tile.
-fn tile_key(loaded: &Loaded, level: u32, place: (u32, u32)) -> String {
-    loaded.with(|scene| {
-        let (up, canvas, area) = (f64::from(1u32 << level), scene.canvas(), area(place));
-        let at =
-            |x: i64, y: i64| Point::new(canvas.x as f64 + up * x as f64, canvas.y as f64 + up * y as f64);
-        content_key(&loaded.keys.bare, scene, at(area.x, area.y), at(area.right(), area.bottom()))
-    })
+fn tile_key(loaded: &Loaded, level: u32, place: (u32, u32)) -> Result<String, RenderError> {
+    loaded.with(|scene| content_key(scene, &scene.grid(View::Plate, level).cut(area(place))))
 }
 
 impl Scenes {
@@ -101,11 +83,11 @@ impl Scenes {
         let (x, y) = (canvas.x as f64, canvas.y as f64);
         let reach = |l: &PlacedPatch| {
             let (from, to) = l.fit.mask.reach();
-            Reach { name: name_of(l), left: from.x - x, top: from.y - y, right: to.x - x, bottom: to.y - y }
+            Reach { name: l.name(), left: from.x - x, top: from.y - y, right: to.x - x, bottom: to.y - y }
         };
         Some(TileNames {
             bare: loaded.keys.bare.clone(),
-            patches: loaded.plan.patches.iter().map(reach).collect(),
+            patches: loaded.patches.iter().map(reach).collect(),
         })
     }
 
@@ -121,13 +103,13 @@ impl Scenes {
         let whole = if key == now.keys.plate { Some(now.clone()) } else { self.0.states.get(key) };
         if let Some(opened) = whole {
             let loaded = self.patched(&opened)?;
-            let content = tile_key(&loaded, level, place);
+            let content = tile_key(&loaded, level, place)?;
             return Ok((loaded, content));
         }
         let states: Vec<_> = self.0.states.iter().map(|(_, state)| state).collect();
         for opened in std::iter::once(now).chain(states).filter(|o| key.starts_with(&o.keys.bare)) {
             let loaded = self.patched(&opened)?;
-            let content = tile_key(&loaded, level, place);
+            let content = tile_key(&loaded, level, place)?;
             if content == key {
                 return Ok((loaded, content));
             }
@@ -219,7 +201,7 @@ impl Scenes {
             Ok(Arc::new(loaded.with(|scene| scene.aligned(region, level))?))
         });
         let aligned = kept.map_err(StudioError::shared)?;
-        Ok(loaded.with(|scene| aligned.combined(scene, view, &loaded.keys.bare, part))?)
+        Ok(loaded.with(|scene| aligned.combined(scene, view, part))?)
     }
 
     /// Combines tiles of a plate that are looked at, so that they are there, or on their way, when a page asks for them or for

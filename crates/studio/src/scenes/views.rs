@@ -10,7 +10,7 @@ use evanu_core::combine::Method;
 use evanu_core::develop::Develop;
 use evanu_core::geometry::{Point, Rect, Size};
 use evanu_core::pixel::{FrameSource, Raster};
-use evanu_core::plan::{FramePlan, Plan};
+use evanu_core::plan::{FrameAlignment, FrameTone, Plan};
 use evanu_core::recipe::{FrameId, Recipe};
 use evanu_core::render::{RenderError, Scene, View};
 use evanu_media::{encode_jpeg, encode_png};
@@ -195,7 +195,8 @@ pub(crate) fn encode(raster: &Raster, kind: Pixels) -> Result<Vec<u8>, StudioErr
 }
 
 fn shot(source: &dyn FrameSource, level: u32, develop: Develop) -> Result<Raster, StudioError> {
-    let plan = Plan::of(vec![evanu_core::plan::FramePlan::of(source)]);
+    let mut plan = Plan::of(vec![FrameAlignment::of(source)]);
+    plan.tones.frames = vec![FrameTone::of(source)];
     let recipe = Recipe { develop, ..Recipe::new() };
     let size = source.size().at_level(level);
     Ok(Scene::new(&recipe, &plan, &[source]).render(View::Shot(0), size.rect(), level)?)
@@ -209,7 +210,7 @@ fn paste(onto: &mut Raster, part: &Raster, x: u32, y: u32) {
 }
 
 /// A frame's border where it lies over the canvas.
-pub(super) fn outline(plan: &FramePlan, canvas: Rect) -> Vec<[f64; 2]> {
+pub(super) fn outline(plan: &FrameAlignment, canvas: Rect) -> Vec<[f64; 2]> {
     let (w, h) = (f64::from(plan.size.width) - 0.5, f64::from(plan.size.height) - 0.5);
     [(-0.5, -0.5), (w, -0.5), (w, h), (-0.5, h)]
         .map(|(x, y)| plan.transform.apply(Point::new(x, y)))
@@ -224,7 +225,7 @@ impl Scenes {
     /// When the frames are not ready or there is no such frame.
     pub fn fit(&self, set: i64, frame: FrameId) -> Result<FitInfo, StudioError> {
         let loaded = self.loaded(set)?;
-        let plan = &loaded.plan.frames[loaded.index(frame)?];
+        let plan = &loaded.plan.alignment.frames[loaded.index(frame)?];
         let canvas = loaded.with(|s| s.canvas());
         let on = |p: &Point| [p.x - canvas.x as f64, p.y - canvas.y as f64];
         Ok(FitInfo {

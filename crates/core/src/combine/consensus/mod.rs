@@ -31,7 +31,7 @@ pub(crate) use field::{DIFFER, SAME};
 pub use field::{Field, LayerData};
 use surroundings::Surroundings;
 
-use crate::geometry::Size;
+use crate::geometry::{Grid, Point};
 use crate::noise::NoiseModel;
 use crate::pixel::Plane;
 
@@ -41,12 +41,8 @@ pub const WORD: usize = 64;
 /// Which frames make the plate at each place of a reduced picture.
 #[derive(Debug, Clone, PartialEq)]
 pub struct LabelMap {
-    /// Pyramid level of the reference that the picture is.
-    pub level: u32,
-    /// Columns and rows.
-    pub size: Size,
-    /// Its first pixel, in pixels of the level; nothing but zero where it covers the whole reference.
-    pub corner: (i64, i64),
+    /// The pixels of the reference that it covers, at a level.
+    pub grid: Grid,
     /// The frames that took part: indices in the set.
     pub frames: Vec<usize>,
     /// For each pixel, the place in `frames` of the one that was chosen.
@@ -65,6 +61,17 @@ impl LabelMap {
         held(&self.inliers[pixel * self.words..][..self.words], k)
     }
 
+    /// The pixel that a place of the reference lies in.
+    pub fn pixel(&self, place: Point) -> Option<usize> {
+        let at = |v: f64, n: u32| {
+            let v = (v + 0.5).floor();
+            (v >= 0.0 && v < f64::from(n)).then_some(v as usize)
+        };
+        let size = self.grid.size();
+        let p = self.grid.within(place);
+        Some(at(p.y, size.height)? * size.width as usize + at(p.x, size.width)?)
+    }
+
     /// Takes a place from one frame of the set alone; nothing happens when it takes no part.
     pub fn take(&mut self, pixels: &[u32], frame: usize) {
         let Some(k) = self.frames.iter().position(|&f| f == frame) else { return };
@@ -79,18 +86,12 @@ impl LabelMap {
 }
 
 /// Which of some layers show the same as the first at each place of a part of the reference: a choice of its average. `frames`
-/// are those of the layers, `level` and `corner` say where the part lies.
-pub fn together(
-    size: Size,
-    layers: Vec<LayerData>,
-    frames: Vec<usize>,
-    noise: &NoiseModel,
-    (level, corner): (u32, (i64, i64)),
-) -> LabelMap {
-    let field = Field::new(size, layers, noise, (1u32 << level) as f32);
+/// are those of the layers, `grid` is the part.
+pub fn together(grid: Grid, layers: Vec<LayerData>, frames: Vec<usize>, noise: &NoiseModel) -> LabelMap {
+    let field = Field::new(grid.size(), layers, noise, grid.shrink());
     let (labels, words) = (vec![0; field.pixels()], frames.len().div_ceil(WORD));
     let inliers = field.inliers((&labels, &field.labelled(&labels)), words);
-    LabelMap { level, size, corner, frames, labels, words, inliers, crowd: Vec::new() }
+    LabelMap { grid, frames, labels, words, inliers, crowd: Vec::new() }
 }
 
 /// Whether bit `k` is set in the words of a pixel.
@@ -197,14 +198,12 @@ impl Decided {
     }
 }
 
-/// Decides for all places. `moments` are the frames' moments, in the order of the layers; `level` is the
-/// pyramid level of the reference that they are.
+/// Decides for all places. `moments` are the frames' moments, in the order of the layers; `grid` is the whole reference, at a level.
 pub fn decide(
-    size: Size,
+    grid: Grid,
     layers: Vec<LayerData>,
     (frames, moments): (&[usize], &[u32]),
     noise: &NoiseModel,
-    level: u32,
 ) -> Decided {
     // In an order that follows from what they show.
     let mut order: Vec<(u64, usize)> = layers.iter().map(LayerData::fingerprint).zip(0..).collect();
@@ -213,7 +212,7 @@ pub fn decide(
     let sorted: Vec<LayerData> = order.iter().filter_map(|&(_, i)| slots[i].take()).collect();
     let frames: Vec<usize> = order.iter().map(|&(_, i)| frames[i]).collect();
     let moments: Vec<u32> = order.iter().map(|&(_, i)| moments[i]).collect();
-    let field = Field::new(size, sorted, noise, (1u32 << level) as f32);
+    let field = Field::new(grid.size(), sorted, noise, grid.shrink());
     let mut costs = votes::costs(&field, &moments);
     let few = 1.0 - votes::weight(&moments);
     contour::add(&field, &mut costs, few);
@@ -225,7 +224,7 @@ pub fn decide(
     let words = frames.len().div_ceil(WORD);
     let inliers = field.inliers((&labels, &labelled), words);
     let crowd = field.crowd(&labelled, &inliers, words, &costs.changed);
-    let choice = LabelMap { level, size, corner: (0, 0), frames, labels, words, inliers, crowd };
+    let choice = LabelMap { grid, frames, labels, words, inliers, crowd };
     Decided { choice, field, costs, surroundings, labelled }
 }
 

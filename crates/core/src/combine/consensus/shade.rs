@@ -127,6 +127,7 @@ mod tests {
     #[test]
     fn the_lit_ground_in_the_gap_of_a_queue_is_found_though_all_other_frames_show_the_shade() {
         use crate::combine::consensus::decide;
+        use crate::geometry::{Grid, Rect};
         let (w, h, n) = (72usize, 40usize, 9usize);
         // A strip of shade with a gap that moves on, and paving of uneven tone.
         let lit_in = |k: usize, x: usize| (8 + 6 * k..17 + 6 * k).contains(&x);
@@ -140,9 +141,9 @@ mod tests {
             LayerData { planes: LIT.map(plane), spans: vec![(0, w as u32); h] }
         };
         let (frames, moments): (Vec<usize>, Vec<u32>) = ((0..n).collect(), (0..n as u32).collect());
-        let size = Size::new(w as u32, h as u32);
+        let grid = Grid::new(Rect::new(0, 0, w as u32, h as u32), 1);
         let layers = (0..n).map(layer).collect();
-        let choice = decide(size, layers, (&frames, &moments), &NoiseModel::default(), 1).choice;
+        let choice = decide(grid, layers, (&frames, &moments), &NoiseModel::default()).choice;
         let places: Vec<usize> = (0..w * h).filter(|p| strip(p % w, p / w)).collect();
         let lit = |p: &&usize| lit_in(choice.frames[usize::from(choice.labels[**p])], **p % w);
         let share = places.iter().filter(lit).count() as f32 / places.len() as f32;
