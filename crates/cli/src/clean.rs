@@ -23,7 +23,7 @@ use strum::VariantNames;
 
 /// Options of `evanu clean`.
 #[derive(clap::Args)]
-pub struct Args {
+pub(crate) struct Args {
     /// Files, or one folder
     #[arg(required = true)]
     frames: Vec<PathBuf>,
@@ -149,7 +149,7 @@ struct Taken {
 }
 
 /// Runs the command.
-pub fn run(args: Args) -> Result<(), String> {
+pub(crate) fn run(args: Args) -> Result<(), String> {
     let begin = Instant::now();
     let mut seconds = Seconds::default();
     let paths = gather(&args.frames)?;

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 /// Options of `evanu demo`.
 #[derive(clap::Args)]
-pub struct Args {
+pub(crate) struct Args {
     /// Where the sets go
     #[arg(default_value = "evanu-samples")]
     folder: PathBuf,
@@ -21,7 +21,7 @@ pub struct Args {
 
 /// Options of `evanu score`.
 #[derive(clap::Args)]
-pub struct ScoreArgs {
+pub(crate) struct ScoreArgs {
     /// The folder `truth` of a rendered set
     truth: PathBuf,
     /// The plate
@@ -31,11 +31,11 @@ pub struct ScoreArgs {
 }
 
 /// Runs `evanu demo`.
-pub fn run(args: Args) -> Result<(), String> {
+pub(crate) fn run(args: Args) -> Result<(), String> {
     match &args.render {
         Some(name) => {
             evanu_demo::render(name, args.width, args.frames.map(|n| n as usize), &args.folder, &|t| {
-                eprintln!("{t}")
+                eprintln!("{t}");
             })
             .map_err(|e| e.to_string())?;
         }
@@ -46,7 +46,7 @@ pub fn run(args: Args) -> Result<(), String> {
 }
 
 /// Runs `evanu score`.
-pub fn score(args: ScoreArgs) -> Result<(), String> {
+pub(crate) fn score(args: ScoreArgs) -> Result<(), String> {
     let score =
         evanu_demo::score::score(&args.truth, &args.plate, &args.report).map_err(|e| e.to_string())?;
     println!("{}", serde_json::to_string_pretty(&score).map_err(|e| e.to_string())?);

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 
 /// Options of `evanu serve`.
 #[derive(clap::Args)]
-pub struct Args {
+pub(crate) struct Args {
     /// Where sets are kept
     #[arg(long, default_value = ".evanu", env = "EVANU_DATA")]
     data: PathBuf,
@@ -22,7 +22,7 @@ pub struct Args {
 }
 
 /// Runs the server until it is stopped.
-pub fn run(args: Args) -> Result<(), String> {
+pub(crate) fn run(args: Args) -> Result<(), String> {
     tracing_subscriber::fmt().with_writer(std::io::stderr).with_max_level(tracing_level()).init();
     let listener = TcpListener::bind(SocketAddr::new(args.host, args.port))
         .map_err(|e| format!("port {}: it cannot be opened ({e}); choose another with --port", args.port))?;
@@ -40,7 +40,7 @@ fn tracing_level() -> tracing_subscriber::filter::LevelFilter {
 }
 
 /// Prints the description of the server's interface.
-pub fn openapi() -> Result<(), String> {
+pub(crate) fn openapi() -> Result<(), String> {
     println!("{}", evanu_server::openapi().map_err(|e| e.to_string())?);
     Ok(())
 }

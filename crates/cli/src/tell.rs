@@ -6,13 +6,13 @@ use std::process::ExitCode;
 use std::sync::Mutex;
 
 /// Prints one line on standard error and gives the exit status for bad input.
-pub fn failed(text: &str) -> ExitCode {
+pub(crate) fn failed(text: &str) -> ExitCode {
     eprintln!("evanu: {}", text.replace('\n', " "));
     ExitCode::from(2)
 }
 
 /// A step of long work: a bar on a terminal, plain lines at every quarter otherwise.
-pub struct Step {
+pub(crate) struct Step {
     name: &'static str,
     bar: Option<ProgressBar>,
     told: Mutex<u32>,
@@ -20,7 +20,7 @@ pub struct Step {
 
 impl Step {
     /// Begins a step.
-    pub fn new(name: &'static str) -> Self {
+    pub(crate) fn new(name: &'static str) -> Self {
         let bar = std::io::stderr().is_terminal().then(|| {
             let bar = ProgressBar::with_draw_target(Some(1000), ProgressDrawTarget::stderr());
             if let Ok(style) = ProgressStyle::with_template("{msg:10} {wide_bar} {percent:>3} %") {
@@ -33,7 +33,7 @@ impl Step {
     }
 
     /// Tells the share done, 0..=1.
-    pub fn at(&self, share: f32) {
+    pub(crate) fn at(&self, share: f32) {
         if let Some(bar) = &self.bar {
             bar.set_position((share * 1000.0) as u64);
             return;

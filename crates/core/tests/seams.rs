@@ -1,6 +1,8 @@
 //! Trials of the places where something new is plugged in: another projection, and a stage that needs pixels farther away. Each is
 //! written here alone, against the public parts of the library.
 
+#![allow(clippy::unwrap_used)] // helpers of tests may fail loudly
+
 use evanu_core::combine::Method;
 use evanu_core::geometry::{Geometry, Grid, Point, Projection, Rect, Size};
 use evanu_core::patch::{FittedPatch, Noticed, Patch, PlacedPatch, Source, mask::Mask};
@@ -311,8 +313,8 @@ proptest! {
             };
             seen.push(tiles.iter().zip(&kept).map(tile).collect());
         }
-        for k in 0..tiles.len() {
-            let [(first, a), (second, b), (third, c)] = [0, 1, 2].map(|s| &seen[s][k]);
+        let [before, after, again] = &seen[..] else { panic!("three states") };
+        for (k, (((first, a), (second, b)), (third, c))) in before.iter().zip(after).zip(again).enumerate() {
             prop_assert!(first != second || a == b, "tile {} is another one of the same name", k);
             prop_assert!(first == third && a == c);
         }

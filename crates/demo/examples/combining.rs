@@ -146,7 +146,7 @@ fn doubted(plate: &Raster, truth: &Raster, decision: &Decision, reached: &[u16])
     let mut found = vec![false; sizes.len()];
     let (mut needed, mut idle) = (0, 0);
     let told = std::env::var("DOUBTS").is_ok();
-    for doubt in decision.doubts.iter() {
+    for doubt in &decision.doubts {
         let mut touches = 0;
         for &p in &doubt.pixels {
             let (x, y) = (p as usize % choice.rect.width as usize, p as usize / choice.rect.width as usize);

@@ -9,7 +9,7 @@ use glam::{Mat3, Vec3, Vec4};
 use rayon::prelude::*;
 
 /// The empty place on the wider grid, seen from one spot.
-pub struct Backdrop {
+pub(crate) struct Backdrop {
     /// Before lens and exposure.
     pub light: MemoryFrame,
     /// Share of the light that comes straight from the sun, in 255ths.
@@ -19,7 +19,7 @@ pub struct Backdrop {
 }
 
 /// The camera's tone: bright light rolls off a little before it clips.
-pub fn exposure(v: f32) -> f32 {
+pub(crate) fn exposure(v: f32) -> f32 {
     let v = v * 0.86;
     if v < 0.6 { v } else { 0.6 + 0.4 * (1.0 - (-(v - 0.6) / 0.4).exp()) }
 }
@@ -27,7 +27,7 @@ pub fn exposure(v: f32) -> f32 {
 impl Backdrop {
     /// Renders it: from a seed for what is left to chance (if `same`, of every pixel by itself, so that it is the same where nothing is
     /// elsewhere), the way the camera looks and its eye, the grid and its focal length.
-    pub fn new(
+    pub(crate) fn new(
         model: &Place,
         (seed, same): (u64, bool),
         (base, eye): (&Mat3, Vec3),

@@ -28,7 +28,7 @@ pub enum Crowd {
 }
 
 /// The visitors of a crowd.
-pub fn crowd(seed: u64, who: Crowd) -> Vec<Mover> {
+pub(crate) fn crowd(seed: u64, who: Crowd) -> Vec<Mover> {
     let mut r = Random::new(seed ^ 0xC20D);
     let mut movers = Vec::new();
     match who {

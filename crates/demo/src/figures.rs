@@ -24,7 +24,7 @@ enum Part {
 
 /// What a visitor wears and carries: colours, and whether trousers or a skirt, plain or striped.
 #[derive(Clone, Copy)]
-pub struct Dress {
+pub(crate) struct Dress {
     /// Linear, as all of them.
     pub skin: Vec3,
     pub hair: Vec3,
@@ -37,7 +37,7 @@ pub struct Dress {
 
 /// What it is that moves.
 #[derive(Clone, Copy)]
-pub enum Kind {
+pub(crate) enum Kind {
     /// Somebody.
     Visitor(Dress),
     /// A delivery van.
@@ -48,7 +48,7 @@ pub enum Kind {
 
 /// A visitor or a van with its way over time.
 #[derive(Clone, Copy)]
-pub struct Mover {
+pub(crate) struct Mover {
     pub kind: Kind,
     /// Where it is at first, in metres to the right and ahead.
     pub start: Vec2,
@@ -65,11 +65,11 @@ pub struct Mover {
 }
 
 /// There all the time.
-pub const ALWAYS: (f32, f32) = (f32::MIN, f32::MAX);
+pub(crate) const ALWAYS: (f32, f32) = (f32::MIN, f32::MAX);
 
 /// A mover at one moment.
 #[derive(Clone, Copy)]
-pub struct Posed {
+pub(crate) struct Posed {
     kind: Kind,
     at: Vec3,
     heading: Vec2,
@@ -79,7 +79,7 @@ pub struct Posed {
 
 impl Mover {
     /// Where and how it is at a time in seconds, if it is there then.
-    pub fn at(&self, time: f32) -> Option<Posed> {
+    pub(crate) fn at(&self, time: f32) -> Option<Posed> {
         if time < self.here.0 || time >= self.here.1 {
             return None;
         }
@@ -127,7 +127,7 @@ fn slab(p: Vec3, half: Vec3, round: f32) -> f32 {
 
 impl Posed {
     /// Centre and radius of a ball around it.
-    pub fn ball(&self) -> (Vec3, f32) {
+    pub(crate) fn ball(&self) -> (Vec3, f32) {
         match self.kind {
             Kind::Visitor(_) => (self.at + Vec3::Y * 0.92 * self.scale, 1.02 * self.scale),
             Kind::Van => (self.at + Vec3::Y * 1.05, 2.85),
@@ -136,7 +136,7 @@ impl Posed {
     }
 
     /// How much of the sky it hides there.
-    pub fn contact(&self, p: Vec3) -> f32 {
+    pub(crate) fn contact(&self, p: Vec3) -> f32 {
         let d = self.local(p);
         match self.kind {
             Kind::Visitor(_) => 0.5 * (-(d.x * d.x + d.z * d.z) / 0.10).exp() * step(0.9, 0.0, p.y),
@@ -156,7 +156,7 @@ impl Posed {
     }
 
     /// Whether it is a lamp.
-    pub fn is_lamp(&self) -> bool {
+    pub(crate) fn is_lamp(&self) -> bool {
         matches!(self.kind, Kind::Lamp)
     }
 
@@ -365,7 +365,7 @@ fn lamp_look(q: Vec3, part: Part) -> (Vec3, f32) {
 }
 
 /// How much brighter the lamps among the figures make a place, as a share of what it is lit by otherwise.
-pub fn lamplight(figures: &[Posed], p: Vec3) -> Vec3 {
+pub(crate) fn lamplight(figures: &[Posed], p: Vec3) -> Vec3 {
     figures.iter().filter(|f| f.is_lamp()).map(|f| f.throws(figures, p).1).sum()
 }
 
@@ -403,7 +403,13 @@ fn van_look(q: Vec3, part: Part) -> (Vec3, f32) {
 }
 
 /// The nearest figure before `far`: distance and light.
-pub fn nearest(figures: &[Posed], place: &Place, ray: &Ray, far: f32, random: &mut Random) -> Option<Vec3> {
+pub(crate) fn nearest(
+    figures: &[Posed],
+    place: &Place,
+    ray: &Ray,
+    far: f32,
+    random: &mut Random,
+) -> Option<Vec3> {
     let (t, figure) =
         figures.iter().filter_map(|f| f.meet(ray, far).map(|t| (t, f))).min_by(|a, b| a.0.total_cmp(&b.0))?;
     let p = ray.at(t);
@@ -435,6 +441,6 @@ pub fn nearest(figures: &[Posed], place: &Place, ray: &Ray, far: f32, random: &m
 }
 
 /// Whether any figure stands in a ray's way.
-pub fn shaded(figures: &[Posed], ray: &Ray) -> bool {
+pub(crate) fn shaded(figures: &[Posed], ray: &Ray) -> bool {
     figures.iter().any(|f| f.meet(ray, 40.0).is_some())
 }

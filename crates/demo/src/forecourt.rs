@@ -7,10 +7,10 @@ use evanu_core::random::Random;
 use glam::Vec3;
 
 /// Where the round tower stands, its radius and height.
-pub const TOWER: (Vec3, f32, f32) = (Vec3::new(4.2, 0.0, 25.0), 5.4, 5.6);
+pub(crate) const TOWER: (Vec3, f32, f32) = (Vec3::new(4.2, 0.0, 25.0), 5.4, 5.6);
 
 /// All its things; `seed` settles leaves.
-pub fn forecourt(seed: u64) -> Vec<Thing> {
+pub(crate) fn forecourt(seed: u64) -> Vec<Thing> {
     let mut random = Random::new(seed);
     let mut things = buildings();
     things.extend(furniture());

@@ -9,7 +9,7 @@ use evanu_core::random::Random;
 use glam::Vec3;
 
 /// The still part of a place.
-pub struct Place {
+pub(crate) struct Place {
     things: Things,
     /// Corners of a lit sheet that hangs level.
     sheet: Option<(Vec3, Vec3)>,
@@ -19,7 +19,7 @@ pub struct Place {
 
 /// What a ray from the camera sees.
 #[derive(Clone, Copy)]
-pub struct Seen {
+pub(crate) struct Seen {
     /// Linear light.
     pub light: Vec3,
     /// Share of it that comes straight from the sun, 0..=1.
@@ -29,14 +29,14 @@ pub struct Seen {
 }
 
 /// Light of the sun and of the clear sky overhead.
-pub const SUN: Vec3 = Vec3::new(1.72, 1.54, 1.26);
+pub(crate) const SUN: Vec3 = Vec3::new(1.72, 1.54, 1.26);
 const SKY: Vec3 = Vec3::new(0.225, 0.285, 0.40);
 /// Radius of the sun's disc in radians, a little hazy.
 const DISC: f32 = 0.008;
 
 impl Place {
     /// A place of these things, on the courtyard's ground.
-    pub fn new(things: Vec<Thing>) -> Self {
+    pub(crate) fn new(things: Vec<Thing>) -> Self {
         let sheet = things.iter().find_map(|t| match t.shape {
             Shape::Box(a, b) if t.stuff == Stuff::Sheet => Some((a, b)),
             _ => None,
@@ -51,17 +51,17 @@ impl Place {
     }
 
     /// Whether a point sees one random point of the sun's disc.
-    pub fn sunny(&self, p: Vec3, random: &mut Random) -> bool {
+    pub(crate) fn sunny(&self, p: Vec3, random: &mut Random) -> bool {
         !self.things.blocked(&Ray { origin: p, direction: self.towards_sun(random) }, 120.0)
     }
 
     /// The sky in a direction when its clouds have drifted so far, in their own size.
-    pub fn sky(&self, direction: Vec3, drift: f32) -> Vec3 {
+    pub(crate) fn sky(&self, direction: Vec3, drift: f32) -> Vec3 {
         sky(direction, self.sun, drift)
     }
 
     /// A random direction to the sun's disc.
-    pub fn towards_sun(&self, random: &mut Random) -> Vec3 {
+    pub(crate) fn towards_sun(&self, random: &mut Random) -> Vec3 {
         (self.sun + DISC * sphere(random)).normalize()
     }
 
@@ -80,7 +80,7 @@ impl Place {
     }
 
     /// Traces one ray.
-    pub fn see(&self, ray: &Ray, random: &mut Random) -> Seen {
+    pub(crate) fn see(&self, ray: &Ray, random: &mut Random) -> Seen {
         let Some(hit) = self.hit(ray, 400.0) else {
             return Seen { light: sky(ray.direction, self.sun, 0.0), sunlit: 0.0, distance: f32::INFINITY };
         };
@@ -142,12 +142,12 @@ impl Place {
 }
 
 /// Luminance of linear light.
-pub fn luminance(v: Vec3) -> f32 {
+pub(crate) fn luminance(v: Vec3) -> f32 {
     v.dot(Vec3::new(0.2126, 0.7152, 0.0722))
 }
 
 /// A random unit vector.
-pub fn sphere(random: &mut Random) -> Vec3 {
+pub(crate) fn sphere(random: &mut Random) -> Vec3 {
     let (z, a) = (random.within(-1.0, 1.0) as f32, random.within(0.0, std::f64::consts::TAU) as f32);
     let r = (1.0 - z * z).sqrt();
     Vec3::new(r * a.cos(), z, r * a.sin())

@@ -6,7 +6,7 @@ use crate::trace::{Hit, Stuff};
 use glam::{Vec2, Vec3};
 
 /// Surface colour, bumped normal and share of mirror-like light.
-pub struct Look {
+pub(crate) struct Look {
     /// Linear colour.
     pub colour: Vec3,
     /// Bumped unit normal.
@@ -16,7 +16,7 @@ pub struct Look {
 }
 
 /// Sky, clouds and far hills in a direction.
-pub fn sky(d: Vec3, sun: Vec3, drift: f32) -> Vec3 {
+pub(crate) fn sky(d: Vec3, sun: Vec3, drift: f32) -> Vec3 {
     let height = d.y.max(0.0);
     let azimuth = d.x.atan2(d.z);
     for (k, (base, haze)) in [(0.012, 0.25), (0.033, 0.5), (0.055, 0.72)].into_iter().enumerate() {
@@ -44,16 +44,16 @@ pub fn sky(d: Vec3, sun: Vec3, drift: f32) -> Vec3 {
 }
 
 /// Light that a surface gives by itself, as far as the eye sees it: so bright that brass mirrors it blown out.
-pub fn emitted(stuff: Stuff) -> Option<Vec3> {
+pub(crate) fn emitted(stuff: Stuff) -> Option<Vec3> {
     (stuff == Stuff::Sheet).then_some(Vec3::new(12.0, 11.5, 10.5))
 }
 
 /// The share of it that lights other things: a sheet whose light falls off as none does, so that a mirrored one may be blown out
 /// beside a table that is not.
-pub const THROWN: f32 = 0.25;
+pub(crate) const THROWN: f32 = 0.25;
 
 /// Average colours, for light that bounced.
-pub fn look_flat(hit: &Hit) -> Vec3 {
+pub(crate) fn look_flat(hit: &Hit) -> Vec3 {
     match hit.stuff {
         Stuff::Ground => Vec3::new(0.30, 0.27, 0.23),
         Stuff::Leaf => Vec3::new(0.05, 0.09, 0.03),
@@ -68,7 +68,7 @@ pub fn look_flat(hit: &Hit) -> Vec3 {
 }
 
 /// Colour, normal and gloss where a ray met something at `p`, so far from the eye.
-pub fn look(hit: &Hit, p: Vec3, distance: f32) -> Look {
+pub(crate) fn look(hit: &Hit, p: Vec3, distance: f32) -> Look {
     let n = hit.normal;
     let plain = |colour: Vec3| Look { colour, normal: n, gloss: 0.0 };
     // A bump fades where it would be smaller than a pixel.

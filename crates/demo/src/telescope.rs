@@ -5,7 +5,7 @@ use crate::trace::{Shape, Stuff, Thing};
 use glam::Vec3;
 
 /// What stands there when frame `k` of so many is taken.
-pub fn telescope(k: usize, frames: usize) -> Vec<Thing> {
+pub(crate) fn telescope(k: usize, frames: usize) -> Vec<Thing> {
     let v = Vec3::new;
     let mut t = Vec::new();
     let mut add = |shape, stuff| t.push(Thing { shape, stuff });

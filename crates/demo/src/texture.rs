@@ -15,12 +15,12 @@ fn hash(x: i32, y: i32, z: i32) -> f32 {
 }
 
 /// A number in 0..1 that belongs to a whole-numbered cell.
-pub fn cell(x: f32, y: f32, salt: i32) -> f32 {
+pub(crate) fn cell(x: f32, y: f32, salt: i32) -> f32 {
     hash(x.floor() as i32, y.floor() as i32, salt)
 }
 
 /// Smooth noise in 0..1 with features of size one.
-pub fn noise(p: Vec3) -> f32 {
+pub(crate) fn noise(p: Vec3) -> f32 {
     let f = p.floor();
     let t = p - f;
     let t = t * t * (Vec3::splat(3.0) - 2.0 * t);
@@ -31,7 +31,7 @@ pub fn noise(p: Vec3) -> f32 {
 }
 
 /// Fractal sum of `octaves` noises, about 0..1.
-pub fn fbm(p: Vec3, octaves: u32) -> f32 {
+pub(crate) fn fbm(p: Vec3, octaves: u32) -> f32 {
     let (mut sum, mut weight, mut p) = (0.0, 0.5, p);
     for _ in 0..octaves {
         sum += weight * noise(p);
@@ -42,7 +42,7 @@ pub fn fbm(p: Vec3, octaves: u32) -> f32 {
 }
 
 /// Courses of blocks in running bond: the block's cell, and how far a point lies from the nearest joint.
-pub fn blocks(p: Vec2, width: f32, height: f32) -> (Vec2, f32) {
+pub(crate) fn blocks(p: Vec2, width: f32, height: f32) -> (Vec2, f32) {
     let row = (p.y / height).floor();
     // Neighbouring rows are shifted by about half a block, and blocks differ in length.
     let shift = 0.5 * (row as i32 & 1) as f32 + 0.3 * cell(row, 0.0, 5);
@@ -54,7 +54,7 @@ pub fn blocks(p: Vec2, width: f32, height: f32) -> (Vec2, f32) {
 }
 
 /// Smooth step from 0 to 1 between two values.
-pub fn step(low: f32, high: f32, v: f32) -> f32 {
+pub(crate) fn step(low: f32, high: f32, v: f32) -> f32 {
     let t = ((v - low) / (high - low)).clamp(0.0, 1.0);
     t * t * (3.0 - 2.0 * t)
 }

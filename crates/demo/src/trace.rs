@@ -4,7 +4,7 @@ use glam::Vec3;
 
 /// A half line; `direction` has length one.
 #[derive(Clone, Copy)]
-pub struct Ray {
+pub(crate) struct Ray {
     /// Start.
     pub origin: Vec3,
     /// Unit direction.
@@ -13,14 +13,14 @@ pub struct Ray {
 
 impl Ray {
     /// The point at a distance.
-    pub fn at(&self, t: f32) -> Vec3 {
+    pub(crate) fn at(&self, t: f32) -> Vec3 {
         self.origin + t * self.direction
     }
 }
 
 /// What a surface is made of; the place gives each its look.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub enum Stuff {
+pub(crate) enum Stuff {
     /// Courtyard, gravel and grass.
     Ground,
     /// Squared stone of the round tower.
@@ -57,7 +57,7 @@ pub enum Stuff {
 
 /// Shapes; all are closed or seen from both sides.
 #[derive(Clone, Copy)]
-pub enum Shape {
+pub(crate) enum Shape {
     /// Axis-parallel box: corner and opposite corner.
     Box(Vec3, Vec3),
     /// Upright cylinder wall: foot, radius, height.
@@ -74,7 +74,7 @@ pub enum Shape {
 
 /// A shape and its stuff.
 #[derive(Clone, Copy)]
-pub struct Thing {
+pub(crate) struct Thing {
     /// Geometry.
     pub shape: Shape,
     /// Material.
@@ -83,7 +83,7 @@ pub struct Thing {
 
 /// Where a ray meets something.
 #[derive(Clone, Copy)]
-pub struct Hit {
+pub(crate) struct Hit {
     /// Distance.
     pub t: f32,
     /// Outward unit normal, towards the ray's side.
@@ -190,7 +190,7 @@ enum Node {
 }
 
 /// Things arranged for quick questions.
-pub struct Things {
+pub(crate) struct Things {
     things: Vec<Thing>,
     root: (Vec3, Vec3, Node),
 }
@@ -235,14 +235,14 @@ fn crosses(ray: &Ray, inverse: Vec3, low: Vec3, high: Vec3, far: f32) -> bool {
 
 impl Things {
     /// Arranges things.
-    pub fn new(mut things: Vec<Thing>) -> Self {
+    pub(crate) fn new(mut things: Vec<Thing>) -> Self {
         let node = build(&mut things, 0);
         let (a, b) = around(&things);
         Self { things, root: (a, b, node) }
     }
 
     /// The nearest meeting before `far`.
-    pub fn nearest(&self, ray: &Ray, far: f32) -> Option<Hit> {
+    pub(crate) fn nearest(&self, ray: &Ray, far: f32) -> Option<Hit> {
         let mut best: Option<Hit> = None;
         self.visit(&self.root, ray, ray.direction.recip(), far, &mut |t, normal, stuff| {
             best = Some(Hit { t, normal, stuff });
@@ -252,7 +252,7 @@ impl Things {
     }
 
     /// Whether anything lies before `far`.
-    pub fn blocked(&self, ray: &Ray, far: f32) -> bool {
+    pub(crate) fn blocked(&self, ray: &Ray, far: f32) -> bool {
         let mut any = false;
         self.visit(&self.root, ray, ray.direction.recip(), far, &mut |_, _, _| {
             any = true;

@@ -8,7 +8,7 @@ use rust_embed::RustEmbed;
 struct Dist;
 
 /// A file of the front end.
-pub async fn asset(request: HttpRequest) -> HttpResponse {
+pub(crate) async fn asset(request: HttpRequest) -> HttpResponse {
     let path = request.path().trim_start_matches('/');
     let (file, name) = match Dist::get(path) {
         Some(file) => (Some(file), path),

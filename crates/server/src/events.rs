@@ -8,7 +8,7 @@ use tokio_stream::wrappers::BroadcastStream;
 
 /// Everything that changes from now on, as server-sent events; each is an `Event` in JSON.
 #[utoipa::path(get, path = "/api/events", responses((status = 200, content_type = "text/event-stream", body = evanu_studio::Event)))]
-pub async fn events(studio: web::Data<Studio>) -> HttpResponse {
+pub(crate) async fn events(studio: web::Data<Studio>) -> HttpResponse {
     let changes = BroadcastStream::new(studio.events()).map(|event| {
         // A page that fell behind is told to look at everything again.
         let event = event.unwrap_or(evanu_studio::Event::Sets);

@@ -10,7 +10,7 @@ use evanu_studio::{GlareInfo, PatchInfo, Proposal, ProposalRequest, Purpose, Sea
 
 type Shared = web::Data<Studio>;
 
-pub fn configure(config: &mut web::ServiceConfig) {
+pub(crate) fn configure(config: &mut web::ServiceConfig) {
     config
         .service(try_patch)
         .service(place_patch)
@@ -23,7 +23,7 @@ pub fn configure(config: &mut web::ServiceConfig) {
 /// What a patch would do, before it is laid.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path)), request_body = Patch<FrameId>, responses((status = 200, body = PatchInfo), (status = 404, body = Problem), (status = 400, body = Problem), (status = 409, body = Problem)))]
 #[post("/sets/{set}/patches/try")]
-pub async fn try_patch(
+pub(crate) async fn try_patch(
     studio: Shared,
     path: web::Path<i64>,
     patch: web::Json<Patch<FrameId>>,
@@ -35,7 +35,7 @@ pub async fn try_patch(
 /// The geometry with which what a patch shows lies best on what the plate shows near there.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path)), request_body = Patch<FrameId>, responses((status = 200, body = PatchTransform), (status = 404, body = Problem), (status = 400, body = Problem), (status = 409, body = Problem)))]
 #[post("/sets/{set}/patches/place")]
-pub async fn place_patch(
+pub(crate) async fn place_patch(
     studio: Shared,
     path: web::Path<i64>,
     patch: web::Json<Patch<FrameId>>,
@@ -47,7 +47,10 @@ pub async fn place_patch(
 /// When the highlights that a patch takes off come back.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("patch" = usize, Path)), responses((status = 200, body = GlareInfo), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[get("/sets/{set}/patches/{patch}/glare")]
-pub async fn glare(studio: Shared, path: web::Path<(i64, usize)>) -> Result<web::Json<GlareInfo>, Failure> {
+pub(crate) async fn glare(
+    studio: Shared,
+    path: web::Path<(i64, usize)>,
+) -> Result<web::Json<GlareInfo>, Failure> {
     let (set, patch) = *path;
     Ok(web::Json(run_blocking(&studio, move |s| s.scenes.glare(set, patch)).await?))
 }
@@ -55,7 +58,7 @@ pub async fn glare(studio: Shared, path: web::Path<(i64, usize)>) -> Result<web:
 /// The frames that a place can be taken from, the one that most surely leaves it clear first.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path)), request_body = ProposalRequest, responses((status = 200, body = Vec<Proposal>), (status = 404, body = Problem), (status = 400, body = Problem), (status = 409, body = Problem)))]
 #[post("/sets/{set}/patches/proposals")]
-pub async fn propose(
+pub(crate) async fn propose(
     studio: Shared,
     set: web::Path<i64>,
     wanted: web::Json<ProposalRequest>,
@@ -66,7 +69,7 @@ pub async fn propose(
 /// Where patches can be seen when the plate is used for a purpose, strongest first.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("purpose" = Purpose, Path)), responses((status = 200, body = Vec<SeamInfo>), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[get("/sets/{set}/seams/{purpose}")]
-pub async fn seams(
+pub(crate) async fn seams(
     studio: Shared,
     path: web::Path<(i64, Purpose)>,
 ) -> Result<web::Json<Vec<SeamInfo>>, Failure> {
@@ -77,7 +80,10 @@ pub async fn seams(
 /// The plate where a patch lies, small.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("patch" = usize, Path)), responses((status = 200, content_type = "image/jpeg", body = Vec<u8>), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[get("/sets/{set}/patches/{patch}/picture")]
-pub async fn patch_picture(studio: Shared, path: web::Path<(i64, usize)>) -> Result<HttpResponse, Failure> {
+pub(crate) async fn patch_picture(
+    studio: Shared,
+    path: web::Path<(i64, usize)>,
+) -> Result<HttpResponse, Failure> {
     let (set, patch) = *path;
     let bytes = run_blocking(&studio, move |s| s.scenes.patch_picture(set, patch, 160)).await?;
     Ok(HttpResponse::Ok()

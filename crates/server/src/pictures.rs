@@ -13,7 +13,7 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 
 /// Adds these routes.
-pub fn configure(config: &mut web::ServiceConfig) {
+pub(crate) fn configure(config: &mut web::ServiceConfig) {
     config
         .service(tile)
         .service(cover)
@@ -40,7 +40,7 @@ fn view_of(name: &str) -> Result<View<FrameId>, StudioError> {
 
 /// What is wanted of a tile.
 #[derive(Deserialize, IntoParams)]
-pub struct TileQuery {
+pub(crate) struct TileQuery {
     /// A part of it alone: column, row, width and height in its pixels, multiples of 8, with commas between.
     part: Option<String>,
 }
@@ -53,7 +53,7 @@ pub struct TileQuery {
     responses((status = 200, content_type = "image/jpeg", body = Vec<u8>), (status = 304), (status = 400, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem))
 )]
 #[get("/sets/{set}/tiles/{key}/{name}/{level}/{file}")]
-pub async fn tile(
+pub(crate) async fn tile(
     studio: web::Data<Studio>,
     path: web::Path<(i64, String, String, u32, String)>,
     wanted: web::Query<TileQuery>,
@@ -109,7 +109,7 @@ fn parse_part(part: &str) -> Option<Rect> {
 
 /// Size of a small picture.
 #[derive(Deserialize, IntoParams)]
-pub struct Side {
+pub(crate) struct Side {
     /// Longest side in pixels, 16..=2048.
     #[serde(default = "usual_side")]
     side: u32,
@@ -129,7 +129,7 @@ fn small(bytes: Vec<u8>) -> HttpResponse {
 /// A small picture of the plate.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path), Side), responses((status = 200, content_type = "image/jpeg", body = Vec<u8>), (status = 409, body = Problem)))]
 #[get("/sets/{set}/cover")]
-pub async fn cover(
+pub(crate) async fn cover(
     studio: web::Data<Studio>,
     set: web::Path<i64>,
     side: web::Query<Side>,
@@ -140,7 +140,7 @@ pub async fn cover(
 /// A small picture of the plate in a state of the history.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("seq" = i64, Path), Side), responses((status = 200, content_type = "image/jpeg", body = Vec<u8>), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[get("/sets/{set}/history/{seq}/picture")]
-pub async fn state_picture(
+pub(crate) async fn state_picture(
     studio: web::Data<Studio>,
     path: web::Path<(i64, i64)>,
     side: web::Query<Side>,
@@ -152,7 +152,7 @@ pub async fn state_picture(
 /// A small picture of a frame as shot.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("frame" = i64, Path), Side), responses((status = 200, content_type = "image/jpeg", body = Vec<u8>), (status = 404, body = Problem)))]
 #[get("/sets/{set}/frames/{frame}/thumbnail")]
-pub async fn frame_thumbnail(
+pub(crate) async fn frame_thumbnail(
     studio: web::Data<Studio>,
     path: web::Path<(i64, i64)>,
     side: web::Query<Side>,
@@ -166,7 +166,7 @@ const SPOT: u32 = 14;
 
 /// A place to look at.
 #[derive(Deserialize, IntoParams)]
-pub struct LookQuery {
+pub(crate) struct LookQuery {
     /// Column on the canvas, in full-size pixels.
     x: f64,
     /// Row on the canvas.
@@ -189,7 +189,7 @@ pub struct LookQuery {
 /// The same place in every frame, or by every method.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path), LookQuery), responses((status = 200, body = LookThrough), (status = 409, body = Problem)))]
 #[get("/sets/{set}/look")]
-pub async fn look(
+pub(crate) async fn look(
     studio: web::Data<Studio>,
     set: web::Path<i64>,
     place: web::Query<LookQuery>,
@@ -225,7 +225,7 @@ mod tests {
 
 /// A thing pointed at.
 #[derive(Deserialize, IntoParams)]
-pub struct ExtentQuery {
+pub(crate) struct ExtentQuery {
     /// Column on the canvas, in full-size pixels.
     x: f64,
     /// Row on the canvas.
@@ -237,7 +237,7 @@ pub struct ExtentQuery {
 /// How far what a frame shows instead of the plate around a place reaches.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path), ExtentQuery), responses((status = 200, body = ExtentInfo), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[get("/sets/{set}/extent")]
-pub async fn extent(
+pub(crate) async fn extent(
     studio: web::Data<Studio>,
     set: web::Path<i64>,
     thing: web::Query<ExtentQuery>,
@@ -249,7 +249,7 @@ pub async fn extent(
 /// A picture about where the plate's pixels come from, over the reference.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("what" = Evidence, Path)), responses((status = 200, content_type = "image/png", body = Vec<u8>), (status = 409, body = Problem)))]
 #[get("/sets/{set}/evidence/{what}.png")]
-pub async fn evidence(
+pub(crate) async fn evidence(
     studio: web::Data<Studio>,
     path: web::Path<(i64, Evidence)>,
 ) -> Result<HttpResponse, Failure> {

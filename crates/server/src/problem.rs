@@ -8,7 +8,7 @@ use utoipa::ToSchema;
 
 /// A problem as the client gets it.
 #[derive(Debug, Serialize, ToSchema)]
-pub struct Problem {
+pub(crate) struct Problem {
     /// Always `about:blank`: the title says it all.
     #[serde(rename = "type")]
     kind: &'static str,
@@ -22,11 +22,11 @@ pub struct Problem {
 
 /// A studio error on its way to the client.
 #[derive(Debug)]
-pub struct Failure(StatusCode, String);
+pub(crate) struct Failure(StatusCode, String);
 
 impl Failure {
     /// A failure that is no studio's.
-    pub fn new(status: StatusCode, detail: &str) -> Self {
+    pub(crate) fn new(status: StatusCode, detail: &str) -> Self {
         Self(status, detail.to_owned())
     }
 }
@@ -73,21 +73,21 @@ impl ResponseError for Failure {
 }
 
 /// A request that makes no sense.
-pub fn bad_request(detail: &str) -> actix_web::Error {
+pub(crate) fn bad_request(detail: &str) -> actix_web::Error {
     Failure(StatusCode::BAD_REQUEST, format!("the request cannot be understood ({detail})")).into()
 }
 
 /// A request for something that is not there.
-pub fn not_found() -> actix_web::Error {
+pub(crate) fn not_found() -> actix_web::Error {
     Failure(StatusCode::NOT_FOUND, "there is nothing at this address".into()).into()
 }
 
 /// The same as a response.
-pub fn not_found_response() -> HttpResponse {
+pub(crate) fn not_found_response() -> HttpResponse {
     Failure(StatusCode::NOT_FOUND, "there is nothing at this address".into()).error_response()
 }
 
 /// A request from a page that is not ours.
-pub fn foreign_response() -> HttpResponse {
+pub(crate) fn foreign_response() -> HttpResponse {
     Failure(StatusCode::FORBIDDEN, "requests are taken only from Evanu's own pages".into()).error_response()
 }

@@ -18,7 +18,7 @@ use utoipa::{IntoParams, ToSchema};
 type Shared = web::Data<Studio>;
 
 /// Runs blocking work beside the request threads.
-pub async fn run_blocking<T: Send + 'static>(
+pub(crate) async fn run_blocking<T: Send + 'static>(
     studio: &Shared,
     work: impl FnOnce(&Studio) -> Result<T, StudioError> + Send + 'static,
 ) -> Result<T, Failure> {
@@ -28,7 +28,7 @@ pub async fn run_blocking<T: Send + 'static>(
 
 /// A name.
 #[derive(Deserialize, ToSchema)]
-pub struct Name {
+pub(crate) struct Name {
     /// What its owner calls it.
     pub name: String,
     /// Whether its frames, once read, are told apart into sets by view.
@@ -38,7 +38,7 @@ pub struct Name {
 
 /// A folder of this computer to bring in.
 #[derive(Deserialize, ToSchema)]
-pub struct FolderRequest {
+pub(crate) struct FolderRequest {
     /// Where it is.
     pub path: String,
     /// Whether its files are copied; otherwise they stay where they are.
@@ -48,14 +48,14 @@ pub struct FolderRequest {
 
 /// Which folder to list.
 #[derive(Deserialize, IntoParams)]
-pub struct FolderQuery {
+pub(crate) struct FolderQuery {
     /// Where it is; the home folder without it.
     path: Option<String>,
 }
 
 /// Frames to move.
 #[derive(Deserialize, ToSchema)]
-pub struct Move {
+pub(crate) struct Move {
     /// Identities of the frames.
     pub frames: Vec<FrameId>,
     /// The set they go to; a new one without it.
@@ -64,13 +64,13 @@ pub struct Move {
 
 /// An identity.
 #[derive(Serialize, ToSchema)]
-pub struct Id {
+pub(crate) struct Id {
     /// The new thing's.
     pub id: i64,
 }
 
 /// Adds these routes.
-pub fn configure(config: &mut web::ServiceConfig) {
+pub(crate) fn configure(config: &mut web::ServiceConfig) {
     config
         .service(list_sets)
         .service(create_set)
@@ -106,14 +106,14 @@ pub fn configure(config: &mut web::ServiceConfig) {
 /// All sets, newest first.
 #[utoipa::path(context_path = "/api", responses((status = 200, body = [SetSummary])))]
 #[get("/sets")]
-pub async fn list_sets(studio: Shared) -> Result<web::Json<Vec<SetSummary>>, Failure> {
+pub(crate) async fn list_sets(studio: Shared) -> Result<web::Json<Vec<SetSummary>>, Failure> {
     Ok(web::Json(run_blocking(&studio, |s| s.scenes.summaries()).await?))
 }
 
 /// Makes an empty set.
 #[utoipa::path(context_path = "/api", request_body = Name, responses((status = 201, body = Id), (status = 400, body = Problem)))]
 #[post("/sets")]
-pub async fn create_set(studio: Shared, name: web::Json<Name>) -> Result<HttpResponse, Failure> {
+pub(crate) async fn create_set(studio: Shared, name: web::Json<Name>) -> Result<HttpResponse, Failure> {
     let id = run_blocking(&studio, move |s| {
         if name.sort { s.sets.create_shoot(&name.name) } else { s.sets.create(&name.name) }
     });
@@ -133,7 +133,7 @@ fn at_this_computer(request: &HttpRequest) -> Result<(), Failure> {
 /// A folder of this computer.
 #[utoipa::path(context_path = "/api", params(FolderQuery), responses((status = 200, body = FolderInfo), (status = 422, body = Problem)))]
 #[get("/folders")]
-pub async fn folder(
+pub(crate) async fn folder(
     studio: Shared,
     query: web::Query<FolderQuery>,
     from: HttpRequest,
@@ -145,7 +145,7 @@ pub async fn folder(
 /// Adds the pictures of a folder of this computer; afterwards, `prepare` begins the work.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path)), request_body = FolderRequest, responses((status = 204), (status = 422, body = Problem)))]
 #[post("/sets/{set}/folder")]
-pub async fn add_folder(
+pub(crate) async fn add_folder(
     studio: Shared,
     set: web::Path<i64>,
     request: web::Json<FolderRequest>,
@@ -159,7 +159,7 @@ pub async fn add_folder(
 /// Moves frames to another set or a new one.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path)), request_body = Move, responses((status = 200, body = Id), (status = 404, body = Problem)))]
 #[post("/sets/{set}/move")]
-pub async fn move_frames(
+pub(crate) async fn move_frames(
     studio: Shared,
     set: web::Path<i64>,
     request: web::Json<Move>,
@@ -171,7 +171,7 @@ pub async fn move_frames(
 /// Looks for lost originals in a folder.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path)), request_body = FolderRequest, responses((status = 200, body = RelinkInfo), (status = 422, body = Problem)))]
 #[post("/sets/{set}/relink")]
-pub async fn relink(
+pub(crate) async fn relink(
     studio: Shared,
     set: web::Path<i64>,
     request: web::Json<FolderRequest>,
@@ -184,14 +184,14 @@ pub async fn relink(
 /// What a frame's fit rests on.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("frame" = i64, Path)), responses((status = 200, body = FitInfo), (status = 404, body = Problem)))]
 #[get("/sets/{set}/fits/{frame}")]
-pub async fn fit(studio: Shared, path: web::Path<(i64, i64)>) -> Result<web::Json<FitInfo>, Failure> {
+pub(crate) async fn fit(studio: Shared, path: web::Path<(i64, i64)>) -> Result<web::Json<FitInfo>, Failure> {
     Ok(web::Json(run_blocking(&studio, move |s| s.scenes.fit(path.0, FrameId(path.1))).await?))
 }
 
 /// The sample sets that ship with the program.
 #[utoipa::path(context_path = "/api", responses((status = 200, body = [Sample])))]
 #[get("/samples")]
-pub async fn samples() -> web::Json<Vec<Sample>> {
+pub(crate) async fn samples() -> web::Json<Vec<Sample>> {
     let told = |s: &evanu_demo::SetInfo| Sample {
         name: s.name,
         title: s.title,
@@ -203,7 +203,7 @@ pub async fn samples() -> web::Json<Vec<Sample>> {
 
 /// A sample set.
 #[derive(serde::Serialize, utoipa::ToSchema)]
-pub struct Sample {
+pub(crate) struct Sample {
     /// Its name in addresses.
     pub name: &'static str,
     /// Its name for people.
@@ -217,7 +217,7 @@ pub struct Sample {
 /// Makes a set of shipped sample frames.
 #[utoipa::path(context_path = "/api", params(("name" = String, Path)), responses((status = 201, body = Id), (status = 404, body = Problem)))]
 #[post("/samples/{name}")]
-pub async fn sample_set(studio: Shared, name: web::Path<String>) -> Result<HttpResponse, Failure> {
+pub(crate) async fn sample_set(studio: Shared, name: web::Path<String>) -> Result<HttpResponse, Failure> {
     let sample = evanu_demo::SETS.iter().find(|s| s.name == name.as_str());
     let sample = sample.ok_or_else(|| StudioError::NotFound(format!("there is no sample set \"{name}\"")))?;
     let id = run_blocking(&studio, move |s| add_samples(s, sample)).await?;
@@ -239,14 +239,14 @@ pub(crate) fn add_samples(studio: &Studio, sample: &evanu_demo::SetInfo) -> Resu
 /// Everything about a set.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 200, body = SetDetail), (status = 404, body = Problem)))]
 #[get("/sets/{set}")]
-pub async fn get_set(studio: Shared, set: web::Path<i64>) -> Result<web::Json<SetDetail>, Failure> {
+pub(crate) async fn get_set(studio: Shared, set: web::Path<i64>) -> Result<web::Json<SetDetail>, Failure> {
     Ok(web::Json(run_blocking(&studio, move |s| s.set(*set)).await?))
 }
 
 /// Gives a set another name.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path)), request_body = Name, responses((status = 204), (status = 404, body = Problem)))]
 #[put("/sets/{set}/name")]
-pub async fn rename_set(
+pub(crate) async fn rename_set(
     studio: Shared,
     set: web::Path<i64>,
     name: web::Json<Name>,
@@ -258,7 +258,7 @@ pub async fn rename_set(
 /// Deletes a set; it can be restored for thirty days.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 204), (status = 404, body = Problem)))]
 #[delete("/sets/{set}")]
-pub async fn delete_set(studio: Shared, set: web::Path<i64>) -> Result<HttpResponse, Failure> {
+pub(crate) async fn delete_set(studio: Shared, set: web::Path<i64>) -> Result<HttpResponse, Failure> {
     run_blocking(&studio, move |s| s.delete(*set, true)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
@@ -266,7 +266,7 @@ pub async fn delete_set(studio: Shared, set: web::Path<i64>) -> Result<HttpRespo
 /// Brings a deleted set back.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 204), (status = 404, body = Problem)))]
 #[post("/sets/{set}/restore")]
-pub async fn restore_set(studio: Shared, set: web::Path<i64>) -> Result<HttpResponse, Failure> {
+pub(crate) async fn restore_set(studio: Shared, set: web::Path<i64>) -> Result<HttpResponse, Failure> {
     run_blocking(&studio, move |s| s.delete(*set, false)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
@@ -274,7 +274,7 @@ pub async fn restore_set(studio: Shared, set: web::Path<i64>) -> Result<HttpResp
 /// Copies a set.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 201, body = Id), (status = 404, body = Problem)))]
 #[post("/sets/{set}/duplicate")]
-pub async fn duplicate_set(studio: Shared, set: web::Path<i64>) -> Result<HttpResponse, Failure> {
+pub(crate) async fn duplicate_set(studio: Shared, set: web::Path<i64>) -> Result<HttpResponse, Failure> {
     let id = run_blocking(&studio, move |s| s.duplicate(*set)).await?;
     Ok(HttpResponse::Created().json(Id { id }))
 }
@@ -301,7 +301,7 @@ fn followed(request: &HttpRequest) -> Result<Option<i64>, Failure> {
 /// Puts a change of the recipe in force.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("If-Match" = String, Header, description = "The set's revision that it follows from")), request_body = Change, responses((status = 200, body = SetDetail), (status = 400, body = Problem), (status = 409, body = Problem), (status = 412, body = Problem), (status = 428, body = Problem)))]
 #[patch("/sets/{set}/recipe")]
-pub async fn change_recipe(
+pub(crate) async fn change_recipe(
     studio: Shared,
     set: web::Path<i64>,
     change: web::Json<Change>,
@@ -315,7 +315,7 @@ pub async fn change_recipe(
 /// Takes the last decision back.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("If-Match" = String, Header, description = "The set's revision that it follows from")), responses((status = 200, body = SetDetail), (status = 409, body = Problem), (status = 412, body = Problem), (status = 428, body = Problem)))]
 #[post("/sets/{set}/undo")]
-pub async fn undo(
+pub(crate) async fn undo(
     studio: Shared,
     set: web::Path<i64>,
     request: HttpRequest,
@@ -326,7 +326,7 @@ pub async fn undo(
 /// Makes a decision again that was taken back.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("If-Match" = String, Header, description = "The set's revision that it follows from")), responses((status = 200, body = SetDetail), (status = 409, body = Problem), (status = 412, body = Problem), (status = 428, body = Problem)))]
 #[post("/sets/{set}/redo")]
-pub async fn redo(
+pub(crate) async fn redo(
     studio: Shared,
     set: web::Path<i64>,
     request: HttpRequest,
@@ -348,7 +348,7 @@ async fn step(
 /// Reads and aligns what has not been yet.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 202), (status = 404, body = Problem)))]
 #[post("/sets/{set}/prepare")]
-pub async fn prepare(studio: Shared, set: web::Path<i64>) -> Result<HttpResponse, Failure> {
+pub(crate) async fn prepare(studio: Shared, set: web::Path<i64>) -> Result<HttpResponse, Failure> {
     run_blocking(&studio, move |s| s.prepare(*set)).await?;
     Ok(HttpResponse::Accepted().finish())
 }
@@ -356,7 +356,10 @@ pub async fn prepare(studio: Shared, set: web::Path<i64>) -> Result<HttpResponse
 /// Takes a file that cannot be read off the list.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("frame" = i64, Path)), responses((status = 204), (status = 409, body = Problem)))]
 #[delete("/sets/{set}/frames/{frame}")]
-pub async fn dismiss_frame(studio: Shared, path: web::Path<(i64, i64)>) -> Result<HttpResponse, Failure> {
+pub(crate) async fn dismiss_frame(
+    studio: Shared,
+    path: web::Path<(i64, i64)>,
+) -> Result<HttpResponse, Failure> {
     run_blocking(&studio, move |s| s.sets.dismiss_frame(path.0, FrameId(path.1))).await?;
     Ok(HttpResponse::NoContent().finish())
 }
@@ -364,35 +367,47 @@ pub async fn dismiss_frame(studio: Shared, path: web::Path<(i64, i64)>) -> Resul
 /// How well the frames support the plate.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 200, body = AgreementFact), (status = 409, body = Problem)))]
 #[get("/sets/{set}/agreement")]
-pub async fn agreement(studio: Shared, set: web::Path<i64>) -> Result<web::Json<AgreementFact>, Failure> {
+pub(crate) async fn agreement(
+    studio: Shared,
+    set: web::Path<i64>,
+) -> Result<web::Json<AgreementFact>, Failure> {
     Ok(web::Json(run_blocking(&studio, move |s| s.scenes.agreement(*set)).await?))
 }
 
 /// The places that the consensus does not settle by itself, largest first.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 200, body = [DoubtInfo]), (status = 409, body = Problem)))]
 #[get("/sets/{set}/doubts")]
-pub async fn doubts(studio: Shared, set: web::Path<i64>) -> Result<web::Json<Vec<DoubtInfo>>, Failure> {
+pub(crate) async fn doubts(
+    studio: Shared,
+    set: web::Path<i64>,
+) -> Result<web::Json<Vec<DoubtInfo>>, Failure> {
     Ok(web::Json(run_blocking(&studio, move |s| s.scenes.doubts(*set)).await?))
 }
 
 /// The areas that move and belong, largest first.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 200, body = [MovingInfo]), (status = 409, body = Problem)))]
 #[get("/sets/{set}/moving")]
-pub async fn moving(studio: Shared, set: web::Path<i64>) -> Result<web::Json<Vec<MovingInfo>>, Failure> {
+pub(crate) async fn moving(
+    studio: Shared,
+    set: web::Path<i64>,
+) -> Result<web::Json<Vec<MovingInfo>>, Failure> {
     Ok(web::Json(run_blocking(&studio, move |s| s.scenes.moving(*set)).await?))
 }
 
 /// All states of a set, oldest first: a tree, each made from its parent.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 200, body = Vec<StateInfo>), (status = 404, body = Problem)))]
 #[get("/sets/{set}/history")]
-pub async fn states(studio: Shared, set: web::Path<i64>) -> Result<web::Json<Vec<StateInfo>>, Failure> {
+pub(crate) async fn states(
+    studio: Shared,
+    set: web::Path<i64>,
+) -> Result<web::Json<Vec<StateInfo>>, Failure> {
     Ok(web::Json(run_blocking(&studio, move |s| s.sets.states(*set)).await?))
 }
 
 /// Returns to a state.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("seq" = i64, Path), ("If-Match" = String, Header, description = "The set's revision that it follows from")), responses((status = 200, body = SetDetail), (status = 404, body = Problem), (status = 412, body = Problem), (status = 428, body = Problem)))]
 #[post("/sets/{set}/history/{seq}")]
-pub async fn go_to(
+pub(crate) async fn go_to(
     studio: Shared,
     path: web::Path<(i64, i64)>,
     request: HttpRequest,
@@ -405,7 +420,10 @@ pub async fn go_to(
 /// Opens a state to be looked at, by tiles of the plate with the key that is returned.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("seq" = i64, Path)), responses((status = 200, body = StateKey), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[get("/sets/{set}/history/{seq}")]
-pub async fn state_key(studio: Shared, path: web::Path<(i64, i64)>) -> Result<web::Json<StateKey>, Failure> {
+pub(crate) async fn state_key(
+    studio: Shared,
+    path: web::Path<(i64, i64)>,
+) -> Result<web::Json<StateKey>, Failure> {
     let (set, seq) = *path;
     Ok(web::Json(run_blocking(&studio, move |s| s.scenes.state_key(set, seq)).await?))
 }
@@ -413,7 +431,7 @@ pub async fn state_key(studio: Shared, path: web::Path<(i64, i64)>) -> Result<we
 /// Begins to write the plate to a file.
 #[utoipa::path(context_path = "/api", params(("set" = i64, Path)), request_body = ExportRequest, responses((status = 202, body = Id), (status = 409, body = Problem)))]
 #[post("/sets/{set}/exports")]
-pub async fn start_export(
+pub(crate) async fn start_export(
     studio: Shared,
     set: web::Path<i64>,
     request: web::Json<ExportRequest>,
@@ -425,14 +443,14 @@ pub async fn start_export(
 /// How a run stands.
 #[utoipa::path(context_path = "/api", params(("run" = i64, Path)), responses((status = 200, body = RunInfo), (status = 404, body = Problem)))]
 #[get("/runs/{run}")]
-pub async fn get_run(studio: Shared, run: web::Path<i64>) -> Result<web::Json<RunInfo>, Failure> {
+pub(crate) async fn get_run(studio: Shared, run: web::Path<i64>) -> Result<web::Json<RunInfo>, Failure> {
     Ok(web::Json(run_blocking(&studio, move |s| s.queue.run(*run)).await?))
 }
 
 /// Stops a run.
 #[utoipa::path(context_path = "/api", params(("run" = i64, Path)), responses((status = 204), (status = 409, body = Problem)))]
 #[delete("/runs/{run}")]
-pub async fn cancel_run(studio: Shared, run: web::Path<i64>) -> Result<HttpResponse, Failure> {
+pub(crate) async fn cancel_run(studio: Shared, run: web::Path<i64>) -> Result<HttpResponse, Failure> {
     run_blocking(&studio, move |s| s.queue.cancel(*run)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
@@ -440,7 +458,7 @@ pub async fn cancel_run(studio: Shared, run: web::Path<i64>) -> Result<HttpRespo
 /// The file that an export wrote.
 #[utoipa::path(context_path = "/api", params(("run" = i64, Path)), responses((status = 200, body = Vec<u8>, content_type = "application/octet-stream"), (status = 404, body = Problem)))]
 #[get("/runs/{run}/file")]
-pub async fn exported_file(
+pub(crate) async fn exported_file(
     studio: Shared,
     run: web::Path<i64>,
     request: HttpRequest,

@@ -9,7 +9,7 @@ use futures_util::StreamExt;
 
 /// Adds files to a set; each part is one file. Afterwards, `prepare` begins the work.
 #[utoipa::path(post, path = "/api/sets/{set}/frames", params(("set" = i64, Path)), request_body(content = String, content_type = "multipart/form-data"), responses((status = 204), (status = 404, body = Problem), (status = 422, body = Problem)))]
-pub async fn upload_frames(
+pub(crate) async fn upload_frames(
     studio: web::Data<Studio>,
     set: web::Path<i64>,
     mut parts: Multipart,

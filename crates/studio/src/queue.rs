@@ -41,7 +41,7 @@ pub(crate) struct Work {
 
 impl Work {
     /// Begins a step.
-    pub fn step(&self, name: &str) {
+    pub(crate) fn step(&self, name: &str) {
         if let Some(c) = lock(&self.queue.0.current).as_mut() {
             c.step = StepInfo { name: name.into(), share: 0.0, seconds_left: None };
             c.began = Instant::now();
@@ -50,7 +50,7 @@ impl Work {
     }
 
     /// Tells the share of the step that is done; an error means "stop".
-    pub fn at(&self, share: f32) -> Result<(), Cancelled> {
+    pub(crate) fn at(&self, share: f32) -> Result<(), Cancelled> {
         let tell = lock(&self.queue.0.current).as_mut().is_some_and(|c| {
             c.step.share = c.step.share.max(share);
             let spent = c.began.elapsed().as_secs_f32();

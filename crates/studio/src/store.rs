@@ -113,28 +113,28 @@ pub(crate) struct Store {
 
 impl Store {
     /// Opens a folder, making it when it is not there.
-    pub fn open(folder: &Path) -> Result<Self, StudioError> {
+    pub(crate) fn open(folder: &Path) -> Result<Self, StudioError> {
         let (events, _) = broadcast::channel(512);
         Ok(Self { folder: folder.to_owned(), db: Mutex::new(database(folder)?), events })
     }
 
     /// The database, which nobody else has meanwhile.
-    pub fn db(&self) -> MutexGuard<'_, Connection> {
+    pub(crate) fn db(&self) -> MutexGuard<'_, Connection> {
         lock(&self.db)
     }
 
     /// A place in the folder.
-    pub fn path(&self, parts: &[&str]) -> PathBuf {
+    pub(crate) fn path(&self, parts: &[&str]) -> PathBuf {
         parts.iter().fold(self.folder.clone(), |p, s| p.join(s))
     }
 
     /// Tells whoever listens.
-    pub fn tell(&self, event: Event) {
+    pub(crate) fn tell(&self, event: Event) {
         let _ = self.events.send(event); // nobody listening is fine
     }
 
     /// Everything that is told from now on.
-    pub fn listen(&self) -> broadcast::Receiver<Event> {
+    pub(crate) fn listen(&self) -> broadcast::Receiver<Event> {
         self.events.subscribe()
     }
 }

@@ -38,7 +38,7 @@ pub(crate) struct Graph {
 
 impl Graph {
     /// `nodes` nodes without edges.
-    pub fn new(nodes: usize, edges: usize) -> Self {
+    pub(crate) fn new(nodes: usize, edges: usize) -> Self {
         Self {
             edges: Vec::with_capacity(2 * edges),
             first: vec![NONE; nodes],
@@ -55,12 +55,12 @@ impl Graph {
     }
 
     /// Costs `on_source` when the node ends on the source's side, `on_sink` when on the sink's.
-    pub fn cost(&mut self, node: usize, on_source: i32, on_sink: i32) {
+    pub(crate) fn cost(&mut self, node: usize, on_source: i32, on_sink: i32) {
         self.terminal[node] += i64::from(on_sink) - i64::from(on_source);
     }
 
     /// Costs `forth` when `a` ends on the source's side and `b` on the sink's, `back` the other way round.
-    pub fn link(&mut self, a: usize, b: usize, forth: i32, back: i32) {
+    pub(crate) fn link(&mut self, a: usize, b: usize, forth: i32, back: i32) {
         for (from, to, left) in [(a, b, forth), (b, a, back)] {
             let next = std::mem::replace(&mut self.first[from], self.edges.len() as u32);
             self.edges.push(Edge { to: to as Node, next, left });
@@ -68,7 +68,7 @@ impl Graph {
     }
 
     /// Finds the minimum cut; for each node, whether it ends on the sink's side, which it does not where that costs the same.
-    pub fn cut(mut self) -> Vec<bool> {
+    pub(crate) fn cut(mut self) -> Vec<bool> {
         for node in 0..self.first.len() {
             if self.terminal[node] != 0 {
                 self.sink[node] = self.terminal[node] < 0;

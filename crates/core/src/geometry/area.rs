@@ -5,10 +5,7 @@ use super::{Point, Size};
 /// Whether a point lies inside a closed outline (even-odd rule; cf. Shimrat 1962). Cost: linear in its corners.
 pub fn inside(outline: &[Point], p: Point) -> bool {
     let mut odd = false;
-    let mut last = match outline.last() {
-        Some(&last) => last,
-        None => return false,
-    };
+    let Some(&(mut last)) = outline.last() else { return false };
     for &q in outline {
         if (q.y > p.y) != (last.y > p.y) && p.x < (last.x - q.x) * (p.y - q.y) / (last.y - q.y) + q.x {
             odd = !odd;

@@ -64,7 +64,7 @@ impl Surface {
 }
 
 /// What seven of ten values do not exceed, without their signs; there must be some.
-pub fn spread(values: impl Iterator<Item = f64>) -> f64 {
+pub(crate) fn spread(values: impl Iterator<Item = f64>) -> f64 {
     let mut v: Vec<f64> = values.map(f64::abs).collect();
     v.sort_unstable_by(f64::total_cmp);
     v[v.len() * 7 / 10]

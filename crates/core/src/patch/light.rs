@@ -27,7 +27,7 @@ pub(super) struct Light([Surface; 3]);
 
 impl Light {
     /// Looks for it in pictures with rows of `size.width` pixels.
-    pub fn find(plate: &LayerData, source: &LayerData, size: Size) -> Option<Self> {
+    pub(super) fn find(plate: &LayerData, source: &LayerData, size: Size) -> Option<Self> {
         let (w, h) = (size.width as usize, size.height as usize);
         let corners: Vec<(usize, usize)> =
             (0..h).step_by(BLOCK).flat_map(|y| (0..w).step_by(BLOCK).map(move |x| (x, y))).collect();
@@ -65,7 +65,7 @@ impl Light {
     }
 
     /// The source in the plate's light.
-    pub fn lit(&self, source: &LayerData, size: Size) -> LayerData {
+    pub(super) fn lit(&self, source: &LayerData, size: Size) -> LayerData {
         let w = size.width as usize;
         let plane = |c: usize| {
             let by = |p: usize| self.0[c].at(Point::new((p % w) as f64, (p / w) as f64)) / 2.0;
@@ -76,7 +76,7 @@ impl Light {
     }
 
     /// What the source's light is multiplied by over pixels, with what the rim adds.
-    pub fn with(&self, rim: Option<[Sheet; 3]>, of: &Grid) -> [Sheet; 3] {
+    pub(super) fn with(&self, rim: Option<[Sheet; 3]>, of: &Grid) -> [Sheet; 3] {
         let grid = coarse(of);
         let width = grid.rect.width as usize;
         [0, 1, 2].map(|c| {

@@ -127,14 +127,20 @@ pub(super) struct Ring<'a> {
 
 impl<'a> Ring<'a> {
     /// Room in `memory` for at least `reach` rows of `width` pixels at a time.
-    pub fn new(memory: &'a mut Vec<Chunk>, width: usize, reach: usize, origin: i64, height: usize) -> Self {
+    pub(super) fn new(
+        memory: &'a mut Vec<Chunk>,
+        width: usize,
+        reach: usize,
+        origin: i64,
+        height: usize,
+    ) -> Self {
         let (stride, held) = (width.div_ceil(CHUNK), reach.next_power_of_two());
         memory.resize(stride * held, [[0.0; CHUNK]; 3]);
         Self { rows: &mut memory[..], stride, held, origin, height }
     }
 
     /// Row `k`, to be written.
-    pub fn row(&mut self, k: usize) -> &mut [Chunk] {
+    pub(super) fn row(&mut self, k: usize) -> &mut [Chunk] {
         &mut self.rows[self.stride * (k % self.held)..][..self.stride]
     }
 }
@@ -367,7 +373,7 @@ mod tests {
                 f64::from(window.planes[c][CHUNK + (y - 3) as usize * width + (x + 2) as usize])
             };
             let near = |found: f32, wanted: f64| {
-                assert!((f64::from(found) - wanted).abs() < 1.2e-5, "{found} for {wanted}")
+                assert!((f64::from(found) - wanted).abs() < 1.2e-5, "{found} for {wanted}");
             };
 
             let at = |i: usize| {

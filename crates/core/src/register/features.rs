@@ -25,7 +25,7 @@ pub(super) struct Feature {
 
 impl Feature {
     /// Where it is, in pixels of the feature level.
-    pub fn at(&self) -> Point {
+    pub(super) fn at(&self) -> Point {
         Point::new(f64::from(self.at[0]), f64::from(self.at[1]))
     }
 
@@ -43,7 +43,7 @@ pub(super) struct Features {
 
 impl Features {
     /// A number from the content alone, to break ties without regard to the order of frames.
-    pub fn fingerprint(&self) -> u64 {
+    pub(super) fn fingerprint(&self) -> u64 {
         self.points.iter().fold(0, |h, f| h ^ f.bits[0].rotate_left(f.at[0] as u32 % 64))
     }
 }

@@ -40,7 +40,7 @@ pub(super) struct Guides {
 impl Guides {
     /// The areas in full-size pixels of the reference, by the frames' coarse transforms to it; those drawn on a frame
     /// that does not fit are left out.
-    pub fn new(areas: &[Area], coarse: &[Option<Homography>]) -> Self {
+    pub(super) fn new(areas: &[Area], coarse: &[Option<Homography>]) -> Self {
         let mut guides = Self::default();
         for area in areas {
             let Some(h) = coarse.get(area.on).copied().flatten() else { continue };
@@ -54,7 +54,7 @@ impl Guides {
     }
 
     /// Corner and sides of the box that leads, in pixels of a level of the reference, which is of this `size` there.
-    pub fn led(&self, size: Size, level: u32) -> (Point, Point) {
+    pub(super) fn led(&self, size: Size, level: u32) -> (Point, Point) {
         let all = (Point::default(), Point::new(f64::from(size.width), f64::from(size.height)));
         let down = level_to_full(level).inverse().unwrap_or(Homography::IDENTITY);
         let own: Vec<Vec<Point>> =
@@ -63,7 +63,7 @@ impl Guides {
     }
 
     /// Whether a place of the reference leads.
-    pub fn lead(&self, p: Point) -> bool {
+    pub(super) fn lead(&self, p: Point) -> bool {
         let within = |all: &[Vec<Point>]| all.iter().any(|o| inside(o, p));
         !within(&self.ignore) && (self.fit.is_empty() || within(&self.fit))
     }

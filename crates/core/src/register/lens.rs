@@ -75,7 +75,7 @@ impl Lens {
     }
 
     /// The bend over the reference that, before the inverse of `transform`, leads to where a frame shows a place.
-    pub fn bend(&self, places: &[Correspondence], transform: &Homography) -> Option<Bend> {
+    pub(super) fn bend(&self, places: &[Correspondence], transform: &Homography) -> Option<Bend> {
         let back = fit(Model::Perspective, &self.straightened(places))?.inverse()?;
         let at = |i: u32, n: u32| f64::from(i) / 24.0 * f64::from(n);
         let samples: Vec<Sample> = (0..=24u32)

@@ -61,12 +61,12 @@ pub(super) struct Template {
 
 impl Anchors {
     /// Which of `across`² parts of what leads a place of the reference lies in.
-    pub fn part(&self, p: Point, across: usize) -> usize {
+    pub(super) fn part(&self, p: Point, across: usize) -> usize {
         part(p, self.led, across)
     }
 
     /// Places of the finest patches in full-size reference pixels.
-    pub fn positions(&self) -> Vec<Point> {
+    pub(super) fn positions(&self) -> Vec<Point> {
         let place =
             |(level, p): (u32, &Template)| level_to_full(level).apply(Point::new(p.x as f64, p.y as f64));
         self.levels.last().map(|(l, v)| v.iter().map(|p| place((*l, p))).collect()).unwrap_or_default()

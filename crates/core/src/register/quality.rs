@@ -25,7 +25,7 @@ pub(super) struct Quality {
 
 impl Quality {
     /// Fit to be the frame that the others are measured by.
-    pub fn usual(&self) -> bool {
+    pub(super) fn usual(&self) -> bool {
         self.sharpness > 0.85 && self.stops.abs() < 0.4
     }
 }

@@ -27,7 +27,12 @@ pub(super) struct Judged {
 
 impl Judged {
     /// Takes another fit to the same frame: what it leaves at places, and those that agree with it to `limit` pixels.
-    pub fn settle(&mut self, places: &[Correspondence], left: impl Fn(&Correspondence) -> f64, limit: f64) {
+    pub(super) fn settle(
+        &mut self,
+        places: &[Correspondence],
+        left: impl Fn(&Correspondence) -> f64,
+        limit: f64,
+    ) {
         let (kept, refused): (Vec<&Correspondence>, Vec<&Correspondence>) =
             places.iter().partition(|c| left(c) < limit);
         let square: f64 = kept.iter().map(|c| left(c).powi(2)).sum();

@@ -32,7 +32,7 @@ struct Piece {
 type Between = (usize, usize, f32);
 
 /// Sums over a block, to which its layers are added.
-pub struct Average {
+pub(super) struct Average {
     width: usize,
     /// Where each layer's frame stands in the choice.
     slots: Vec<Option<usize>>,
@@ -48,7 +48,7 @@ pub struct Average {
 impl Average {
     /// Sums for layers that cover these `spans` of each row of a block. `held` are the choice's inliers or its crowd. Nothing is made of
     /// rows and columns beyond those of `area`.
-    pub fn new(
+    pub(super) fn new(
         (choice, held): (&LabelMap, &[u64]),
         frames: &[usize],
         spans: &[&[(u32, u32)]],
@@ -88,7 +88,7 @@ impl Average {
     }
 
     /// The layers that have to be added, in the order in which they have to be.
-    pub fn layers(&self) -> Vec<usize> {
+    pub(super) fn layers(&self) -> Vec<usize> {
         let counts = |&k: &usize| self.cells.iter().flatten().any(|c| c.weights[k] != [0.0; 4]);
         let mut layers: Vec<usize> = (0..self.slots.len()).filter(counts).collect();
         layers.sort_by_key(|&k| self.slots[k]);
@@ -96,7 +96,7 @@ impl Average {
     }
 
     /// Adds root codes of a layer along a whole row.
-    pub fn add(&mut self, layer: usize, row: usize, codes: Row<'_>) {
+    pub(super) fn add(&mut self, layer: usize, row: usize, codes: Row<'_>) {
         self.each(layer, row, (0, self.width), |sums, at, weight| {
             for (sum, codes) in sums.into_iter().zip(codes) {
                 vector::add(sum, &codes[at.clone()], &weight);
@@ -105,7 +105,7 @@ impl Average {
     }
 
     /// Adds light of a layer along a row from a column on, as it would be kept in root codes; each channel times a gain.
-    pub fn add_light(
+    pub(super) fn add_light(
         &mut self,
         layer: usize,
         (row, from): (usize, usize),
@@ -122,7 +122,7 @@ impl Average {
 
     /// Moves the sums of a row, when all layers are added, towards root codes of a layer as far as `weights` say; only where the
     /// layer is among those that were averaged.
-    pub fn keep(&mut self, layer: usize, row: usize, codes: Row<'_>, weights: &[f32]) {
+    pub(super) fn keep(&mut self, layer: usize, row: usize, codes: Row<'_>, weights: &[f32]) {
         let Some(cells) = self.cells.get(self.of_row[row]) else { return };
         let (down, start) = (self.down[row], row * self.width);
         for cell in cells {
@@ -170,7 +170,7 @@ impl Average {
     }
 
     /// Root codes of the average; black where nothing was added.
-    pub fn plate(self) -> Plate {
+    pub(super) fn plate(self) -> Plate {
         self.sums.map(|sums| vector::roots(&sums))
     }
 }

@@ -24,7 +24,7 @@ pub(super) struct Combine<'a> {
 
 impl Combine<'_> {
     /// Whether it needs no samples of all frames at once.
-    pub fn streams(&self) -> bool {
+    pub(super) fn streams(&self) -> bool {
         averaged(self.method, self.choice).is_some()
     }
 

@@ -13,7 +13,7 @@ use crate::patch::{self, PlacedPatch, Source};
 const WHITE: f32 = 65535.0 * 65535.0;
 
 /// A patch over what lies below it.
-pub struct Lay<'a> {
+pub(super) struct Lay<'a> {
     /// The patch.
     pub patch: &'a PlacedPatch,
     /// What the consensus chose, for a patch by a method that rests on it.

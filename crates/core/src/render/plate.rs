@@ -9,7 +9,7 @@ use std::borrow::Cow;
 pub type Plate = [Vec<u16>; 3];
 
 /// For each channel, the code that each root code becomes.
-pub type Tables = [Cow<'static, [u16]>; 3];
+pub(super) type Tables = [Cow<'static, [u16]>; 3];
 
 /// Widest block, in pixels.
 const BLOCK: u32 = 256;
@@ -39,7 +39,7 @@ pub(super) fn blocks(region: Rect, rows: i64) -> Vec<Rect> {
 }
 
 /// Black pixels.
-pub fn black(size: Size) -> Plate {
+pub(super) fn black(size: Size) -> Plate {
     [0; 3].map(|_| vec![0; size.pixels() as usize])
 }
 

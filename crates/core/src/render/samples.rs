@@ -163,23 +163,23 @@ pub(super) struct Samples<'s, 'a> {
 
 impl<'s, 'a> Samples<'s, 'a> {
     /// Of these frames, for a view.
-    pub fn new(scene: &'s Scene<'a>, view: View, frames: &'s [usize]) -> Self {
+    pub(super) fn new(scene: &'s Scene<'a>, view: View, frames: &'s [usize]) -> Self {
         Self { scene, view, frames, alone: false, made: RefCell::default(), wanted: RefCell::default() }
     }
 
     /// The same for a single block.
-    pub fn alone(scene: &'s Scene<'a>, view: View, frames: &'s [usize]) -> Self {
+    pub(super) fn alone(scene: &'s Scene<'a>, view: View, frames: &'s [usize]) -> Self {
         Self { alone: true, ..Self::new(scene, view, frames) }
     }
 
     /// The same with samples that are there.
-    pub fn with(self, stack: &Arc<Stack>) -> Self {
+    pub(super) fn with(self, stack: &Arc<Stack>) -> Self {
         self.made.borrow_mut().push(stack.clone());
         self
     }
 
     /// Says that a stage will read the frames over pixels.
-    pub fn want(&self, grid: &Grid) {
+    pub(super) fn want(&self, grid: &Grid) {
         self.wanted.borrow_mut().push(*grid);
     }
 

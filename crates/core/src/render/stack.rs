@@ -15,7 +15,7 @@ use std::ops::Range;
 const MIDDLE: u16 = 30_583;
 
 /// What a method averages, where it rests on a choice.
-pub fn averaged(method: Method, choice: Option<&LabelMap>) -> Option<(&LabelMap, &[u64])> {
+pub(super) fn averaged(method: Method, choice: Option<&LabelMap>) -> Option<(&LabelMap, &[u64])> {
     match (method, choice) {
         (Method::Consensus, Some(choice)) => Some((choice, &choice.inliers)),
         (Method::Everybody, Some(choice)) => Some((choice, &choice.crowd)),

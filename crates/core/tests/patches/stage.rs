@@ -10,17 +10,17 @@ use evanu_core::recipe::Recipe;
 use evanu_core::render::{Scene, View};
 use std::sync::Arc;
 
-pub const SIZE: Size = Size { width: 220, height: 150 };
+pub(crate) const SIZE: Size = Size { width: 220, height: 150 };
 /// Where somebody stands in frame 2, with a shadow.
-pub const FIGURE: Rect = Rect { x: 90, y: 40, width: 24, height: 60 };
+pub(crate) const FIGURE: Rect = Rect { x: 90, y: 40, width: 24, height: 60 };
 
 /// Five frames of a wall; somebody in frame 2, a highlight in frame 3.
-pub fn frames() -> Vec<MemoryFrame> {
+pub(crate) fn frames() -> Vec<MemoryFrame> {
     frames_with(|_, _, _| [0.0; 3])
 }
 
 /// The same with codes added, by frame and place.
-pub fn frames_with(more: impl Fn(usize, i64, i64) -> [f64; 3]) -> Vec<MemoryFrame> {
+pub(crate) fn frames_with(more: impl Fn(usize, i64, i64) -> [f64; 3]) -> Vec<MemoryFrame> {
     (0..5)
         .map(|k| {
             let mut random = Random::new(40 + k as u64);
@@ -46,7 +46,7 @@ pub fn frames_with(more: impl Fn(usize, i64, i64) -> [f64; 3]) -> Vec<MemoryFram
 
 /// A set with all that is derived for it.
 #[derive(Clone)]
-pub struct State {
+pub(crate) struct State {
     pub recipe: Recipe,
     pub plan: Plan,
     pub decision: Decision,
@@ -54,13 +54,13 @@ pub struct State {
 }
 
 impl State {
-    pub fn scene<'a>(&'a self, sources: &'a [&'a dyn FrameSource]) -> Scene<'a> {
+    pub(crate) fn scene<'a>(&'a self, sources: &'a [&'a dyn FrameSource]) -> Scene<'a> {
         let patches = &self.patches;
         Scene { patches, ..Scene::new(&self.recipe, &self.plan, sources).decided(&self.decision) }
     }
 
     /// The same with its patches fitted to another recipe, with the same frames in use.
-    pub fn with(mut self, recipe: Recipe, sources: &[&dyn FrameSource]) -> Self {
+    pub(crate) fn with(mut self, recipe: Recipe, sources: &[&dyn FrameSource]) -> Self {
         self.recipe = recipe;
         let fit = |scene: &Scene<'_>, patch: &Patch| Ok(prepare::fit(scene, patch)?.map(Arc::new));
         self.patches = prepare::place_patches(&self.scene(sources), fit).unwrap();
@@ -68,35 +68,35 @@ impl State {
     }
 }
 
-pub fn opened(frames: &[MemoryFrame], patches: Vec<Patch>) -> State {
+pub(crate) fn opened(frames: &[MemoryFrame], patches: Vec<Patch>) -> State {
     opened_as(frames, Recipe { patches, ..Recipe::new() })
 }
 
-pub fn opened_as(frames: &[MemoryFrame], recipe: Recipe) -> State {
+pub(crate) fn opened_as(frames: &[MemoryFrame], recipe: Recipe) -> State {
     let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
     let plan = Plan::of(vec![FrameAlignment::untouched(SIZE); frames.len()]);
     let decision = prepare::decide(&Scene::new(&recipe, &plan, &sources)).unwrap();
     State { recipe: recipe.clone(), plan, decision, patches: Vec::new() }.with(recipe, &sources)
 }
 
-pub fn render(frames: &[MemoryFrame], state: &State, view: View, region: Rect) -> Raster {
+pub(crate) fn render(frames: &[MemoryFrame], state: &State, view: View, region: Rect) -> Raster {
     let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
     state.scene(&sources).render(view, region, 0).unwrap()
 }
 
-pub fn patch(outline: &[(f64, f64)], source: Source) -> Patch {
+pub(crate) fn patch(outline: &[(f64, f64)], source: Source) -> Patch {
     let outline = outline.iter().map(|&(x, y)| Point::new(x, y)).collect();
     Patch { optimal_seam: false, tone: false, grain: false, ..Patch::new(0, outline, source) }
 }
 
-pub fn around(r: Rect, gap: f64) -> Vec<(f64, f64)> {
+pub(crate) fn around(r: Rect, gap: f64) -> Vec<(f64, f64)> {
     let (x0, y0) = (r.x as f64 - gap, r.y as f64 - gap);
     let (x1, y1) = (r.right() as f64 + gap, r.bottom() as f64 + gap);
     vec![(x0, y0), (x1, y0), (x1, y1), (x0, y1)]
 }
 
 /// Mean green code of a part of the plate.
-pub fn mean(plate: &Raster, r: Rect) -> f64 {
+pub(crate) fn mean(plate: &Raster, r: Rect) -> f64 {
     let each = (r.y..r.bottom()).flat_map(|y| (r.x..r.right()).map(move |x| (x as u32, y as u32)));
     each.map(|(x, y)| f64::from(plate.pixel(x, y)[1])).sum::<f64>() / (257.0 * r.size().pixels() as f64)
 }

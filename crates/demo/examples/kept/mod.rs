@@ -17,7 +17,7 @@ fn cached(name: &str, make: impl FnOnce() -> Vec<u8>) -> Vec<u8> {
 }
 
 /// A frame of the shoot: three bytes a pixel, then for each whether anything stands there.
-pub fn rendered(kind: &str, shoot: &Shoot, k: usize) -> Frame {
+pub(crate) fn rendered(kind: &str, shoot: &Shoot, k: usize) -> Frame {
     let size = frame_size(shoot.order.width);
     let bytes = cached(&format!("{kind}-{}-{}-{k}", shoot.order.seed, size.width), || {
         let frame = shoot.frame(k);
@@ -31,7 +31,7 @@ pub fn rendered(kind: &str, shoot: &Shoot, k: usize) -> Frame {
 
 #[allow(dead_code)] // not all of the programs that share this score
 /// The empty place as the shoot's frame `k` would show it.
-pub fn empty(kind: &str, shoot: &Shoot, k: usize) -> Raster {
+pub(crate) fn empty(kind: &str, shoot: &Shoot, k: usize) -> Raster {
     let size = frame_size(shoot.order.width);
     let bytes = cached(&format!("{kind}-{}-{}-{k}-empty", shoot.order.seed, size.width), || {
         let truth = empty_frame(shoot.place(k), &shoot.shots[k], size);

@@ -11,12 +11,12 @@ use std::sync::LazyLock;
 use std::time::{Duration, Instant};
 
 /// A server of its own on a free port; it ends with the process.
-pub struct Server {
+pub(crate) struct Server {
     pub base: String,
     pub folder: tempfile::TempDir,
 }
 
-pub fn serve(folder: &Path) -> String {
+pub(crate) fn serve(folder: &Path) -> String {
     let studio = Studio::open(folder).unwrap();
     let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
     let base = format!("http://{}", listener.local_addr().unwrap());
@@ -25,12 +25,12 @@ pub fn serve(folder: &Path) -> String {
 }
 
 impl Server {
-    pub fn new() -> Self {
+    pub(crate) fn new() -> Self {
         let folder = tempfile::tempdir().unwrap();
         Self { base: serve(folder.path()), folder }
     }
 
-    pub fn call(
+    pub(crate) fn call(
         &self,
         method: &str,
         path: &str,
@@ -45,18 +45,18 @@ impl Server {
         )
     }
 
-    pub fn json(&self, method: &str, path: &str, body: Option<Value>) -> (u16, Value) {
+    pub(crate) fn json(&self, method: &str, path: &str, body: Option<Value>) -> (u16, Value) {
         let (status, bytes, _) = self.call(method, path, body);
         (status, serde_json::from_slice(&bytes).unwrap_or(Value::Null))
     }
 
-    pub fn get(&self, path: &str) -> Value {
+    pub(crate) fn get(&self, path: &str) -> Value {
         let (status, value) = self.json("GET", path, None);
         assert_eq!(status, 200, "{path}: {value}");
         value
     }
 
-    pub fn upload(&self, set: i64, files: &[(&str, Vec<u8>)]) -> u16 {
+    pub(crate) fn upload(&self, set: i64, files: &[(&str, Vec<u8>)]) -> u16 {
         let mut body = Vec::new();
         for (name, bytes) in files {
             body.extend(
@@ -80,7 +80,7 @@ impl Server {
     }
 
     /// A set of these files, read and aligned.
-    pub fn set_of(&self, files: &[(&str, Vec<u8>)]) -> i64 {
+    pub(crate) fn set_of(&self, files: &[(&str, Vec<u8>)]) -> i64 {
         let id = self.json("POST", "/api/sets", Some(json!({"name": "A set"}))).1["id"].as_i64().unwrap();
         assert_eq!(self.upload(id, files), 204);
         assert_eq!(self.json("POST", &format!("/api/sets/{id}/prepare"), None).0, 202);
@@ -89,12 +89,12 @@ impl Server {
     }
 
     /// The identity of a frame by its place in the list.
-    pub fn frame(&self, set: i64, place: usize) -> Value {
+    pub(crate) fn frame(&self, set: i64, place: usize) -> Value {
         self.get(&format!("/api/sets/{set}"))["frames"][place]["id"].clone()
     }
 
     /// Waits until the set's run has ended; returns its state.
-    pub fn rest(&self, set: i64) -> String {
+    pub(crate) fn rest(&self, set: i64) -> String {
         until(|| {
             let run = self.get(&format!("/api/sets/{set}"))["run"].clone();
             let state = run["state"].as_str()?.to_owned();
@@ -103,7 +103,7 @@ impl Server {
     }
 }
 
-pub fn until<T>(mut f: impl FnMut() -> Option<T>) -> T {
+pub(crate) fn until<T>(mut f: impl FnMut() -> Option<T>) -> T {
     let begin = Instant::now();
     loop {
         if let Some(v) = f() {
@@ -114,7 +114,7 @@ pub fn until<T>(mut f: impl FnMut() -> Option<T>) -> T {
     }
 }
 
-pub fn call(
+pub(crate) fn call(
     base: &str,
     method: &str,
     path: &str,
@@ -137,7 +137,7 @@ pub fn call(
 }
 
 /// Small frames of a blocky wall seen from shifted places, with a bright spot that wanders.
-pub static FRAMES: LazyLock<Vec<(String, Vec<u8>)>> = LazyLock::new(|| {
+pub(crate) static FRAMES: LazyLock<Vec<(String, Vec<u8>)>> = LazyLock::new(|| {
     let size = Size::new(420, 300);
     let mut random = evanu_core::random::Random::new(5);
     let cells: Vec<u16> = (0..64 * 64).map(|_| (random.bits() % 50_000 + 6000) as u16).collect();
@@ -155,22 +155,22 @@ pub static FRAMES: LazyLock<Vec<(String, Vec<u8>)>> = LazyLock::new(|| {
         .collect()
 });
 
-pub fn files() -> Vec<(&'static str, Vec<u8>)> {
+pub(crate) fn files() -> Vec<(&'static str, Vec<u8>)> {
     FRAMES.iter().map(|(n, b)| (n.as_str(), b.clone())).collect()
 }
 
-pub fn rusqlite_run(db: &Path, sql: &str) -> bool {
+pub(crate) fn rusqlite_run(db: &Path, sql: &str) -> bool {
     rusqlite::Connection::open(db).and_then(|c| c.execute_batch(sql)).is_ok()
 }
 
-pub fn copy_folder(from: &Path, to: &Path) {
+pub(crate) fn copy_folder(from: &Path, to: &Path) {
     std::fs::create_dir_all(to).unwrap();
     for entry in std::fs::read_dir(from).unwrap().flatten() {
         let target = to.join(entry.file_name());
         if entry.path().is_dir() {
-            copy_folder(&entry.path(), &target)
+            copy_folder(&entry.path(), &target);
         } else {
-            drop(std::fs::copy(entry.path(), target))
+            drop(std::fs::copy(entry.path(), target));
         }
     }
 }

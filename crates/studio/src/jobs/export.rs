@@ -40,7 +40,7 @@ impl Jobs {
     ///
     /// # Errors
     /// When the plate is not ready or the request is out of range.
-    pub fn start_export(&self, set: i64, request: &ExportRequest) -> Result<i64, StudioError> {
+    pub(crate) fn start_export(&self, set: i64, request: &ExportRequest) -> Result<i64, StudioError> {
         self.sets.check(set)?;
         self.scenes.loaded(set)?;
         if !(1..=100).contains(&request.quality) {
@@ -56,7 +56,7 @@ impl Jobs {
     ///
     /// # Errors
     /// When the run wrote none.
-    pub fn exported(&self, run: i64) -> Result<(PathBuf, String), StudioError> {
+    pub(crate) fn exported(&self, run: i64) -> Result<(PathBuf, String), StudioError> {
         let info = self.queue.run(run)?;
         let name = info.message.filter(|_| info.kind == RunKind::Export && info.state == RunState::Done);
         let name = name.ok_or_else(|| StudioError::NotFound("this run wrote no file".into()))?;

@@ -29,7 +29,7 @@ pub(crate) struct Jobs {
 
 impl Jobs {
     /// Starts the worker, which ends when nobody else holds the jobs.
-    pub fn start(self: &Arc<Self>) -> Result<(), StudioError> {
+    pub(crate) fn start(self: &Arc<Self>) -> Result<(), StudioError> {
         let (send, receive) = channel();
         self.queue.wakes(send);
         let weak = Arc::downgrade(self);

@@ -159,7 +159,7 @@ impl Loaded {
     }
 
     /// Where a place of the plate comes from, in plate pixels.
-    pub fn origin(&self, x: f64, y: f64) -> Option<OriginInfo> {
+    pub(crate) fn origin(&self, x: f64, y: f64) -> Option<OriginInfo> {
         let canvas = self.with(|s| s.canvas());
         let place = Point::new(x + canvas.x as f64, y + canvas.y as f64);
         let made_by = self.with(|s| Some(origin::made_by(&s.stages(View::Plate).ok()?, place)));

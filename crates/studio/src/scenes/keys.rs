@@ -47,7 +47,7 @@ pub(crate) fn plan_key(frames: &[FrameRow], stored: &Recipe<FrameId>) -> String 
 
 impl Keys {
     /// Those of a recipe over frames that were aligned under a key.
-    pub fn of(alignment: &str, recipe: &Recipe) -> Result<Self, StudioError> {
+    pub(crate) fn of(alignment: &str, recipe: &Recipe) -> Result<Self, StudioError> {
         let Inputs { alignment: _, placement, decision, samples, plate, look, patches } = Inputs::of(recipe);
         let placed = format!("{alignment} {}", text(&placement)?);
         let decided = format!("{placed} {}", text(&decision)?);

@@ -55,12 +55,12 @@ pub(crate) struct Opened {
 
 impl Opened {
     /// Calls `f` with the scene, which has no patches.
-    pub fn with<T>(&self, f: impl FnOnce(&Scene<'_>) -> T) -> T {
+    pub(crate) fn with<T>(&self, f: impl FnOnce(&Scene<'_>) -> T) -> T {
         self.scene(&[], f)
     }
 
     /// The same to be rendered without patches.
-    pub fn bare(self: &Arc<Self>) -> Loaded {
+    pub(crate) fn bare(self: &Arc<Self>) -> Loaded {
         Loaded { opened: self.clone(), patches: Arc::default() }
     }
 
@@ -74,17 +74,17 @@ impl Opened {
     }
 
     /// The index of a frame.
-    pub fn index(&self, frame: FrameId) -> Result<usize, StudioError> {
+    pub(crate) fn index(&self, frame: FrameId) -> Result<usize, StudioError> {
         let found = self.places.get(&frame).copied();
         found.ok_or_else(|| StudioError::NotFound(format!("there is no frame {} in this set", frame.0)))
     }
 
     /// The identities of frames.
-    pub fn ids(&self, indices: &[usize]) -> Vec<FrameId> {
+    pub(crate) fn ids(&self, indices: &[usize]) -> Vec<FrameId> {
         indices.iter().map(|&i| self.frames[i]).collect()
     }
 
-    pub fn canvas_info(&self) -> CanvasInfo {
+    pub(crate) fn canvas_info(&self) -> CanvasInfo {
         let c = self.with(|s| s.canvas());
         let levels = (0..)
             .find(|&k| {
@@ -115,7 +115,7 @@ impl Deref for Loaded {
 
 impl Loaded {
     /// Calls `f` with the scene.
-    pub fn with<T>(&self, f: impl FnOnce(&Scene<'_>) -> T) -> T {
+    pub(crate) fn with<T>(&self, f: impl FnOnce(&Scene<'_>) -> T) -> T {
         self.opened.scene(&self.patches, f)
     }
 }

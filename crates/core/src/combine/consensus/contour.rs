@@ -119,14 +119,14 @@ pub(crate) struct ChangedRegion {
 
 impl ChangedRegion {
     /// How surely the first frame holds it, -1..=1; 0 where no border tells.
-    pub fn held_by_first(&self) -> f32 {
+    pub(crate) fn held_by_first(&self) -> f32 {
         self.votes.iter().map(|v| v.1).sum::<f32>() / self.votes.len().max(1) as f32
     }
 }
 
 impl ChangedRegion {
     /// It in parts where it hangs together by a neck, in rows of `width` pixels.
-    pub fn parts(self, width: usize) -> Vec<Self> {
+    pub(crate) fn parts(self, width: usize) -> Vec<Self> {
         let mut parts: Vec<Self> = parts_at_necks(self.pixels, width, 1)
             .into_iter()
             .map(|pixels| Self { pixels, votes: Vec::new() })

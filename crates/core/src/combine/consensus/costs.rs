@@ -9,17 +9,17 @@ pub(super) struct Cost(u16);
 
 impl Cost {
     /// What a frame costs where it does not reach: more than any that does.
-    pub const NOWHERE: Self = Self(u16::MAX);
+    pub(super) const NOWHERE: Self = Self(u16::MAX);
 
     /// The nearest cost to a value of at least 0.
     #[inline]
-    pub fn of(value: f32) -> Self {
+    pub(super) fn of(value: f32) -> Self {
         Self((value * 1000.0 + 0.5).min(65534.0) as u16)
     }
 
     /// The cost in what labels and borders are weighed in; 65.535 for nowhere.
     #[inline]
-    pub fn value(self) -> f32 {
+    pub(super) fn value(self) -> f32 {
         f32::from(self.0) * 0.001
     }
 }
@@ -35,12 +35,16 @@ pub(super) struct Costs {
 impl Costs {
     /// What a label costs at a pixel.
     #[inline]
-    pub fn at(&self, label: usize, p: usize) -> f32 {
+    pub(super) fn at(&self, label: usize, p: usize) -> f32 {
         self.planes[label][p].value()
     }
 
     /// For each pixel, the best label that shows something else, and how much more it costs.
-    pub fn rivals(&self, field: &Field, (labels, labelled): (&[u16], &Layer)) -> Vec<Option<(f32, u16)>> {
+    pub(super) fn rivals(
+        &self,
+        field: &Field,
+        (labels, labelled): (&[u16], &Layer),
+    ) -> Vec<Option<(f32, u16)>> {
         let rows = |y: usize| {
             let (from, mut chi2) = (y * field.width, vec![0.0; field.width]);
             let mut best: Vec<Option<(f32, u16)>> = vec![None; field.width];

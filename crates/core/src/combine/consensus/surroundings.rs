@@ -36,7 +36,7 @@ pub(super) struct Surroundings {
 
 impl Surroundings {
     /// Looks around the changed places; `weight` is what the votes leave, 0..=1.
-    pub fn find(field: &Field, changed: &[bool], weight: f32) -> Self {
+    pub(super) fn find(field: &Field, changed: &[bool], weight: f32) -> Self {
         let places: Vec<usize> = (0..changed.len()).filter(|&p| changed[p]).collect();
         let apart = (0..field.count()).into_par_iter().map(|k| apart(field, (changed, &places), k)).collect();
         let mut which = vec![NOT_CHANGED; changed.len()];
@@ -45,7 +45,7 @@ impl Surroundings {
     }
 
     /// Adds the evidence to the costs.
-    pub fn add(&self, costs: &mut Costs) {
+    pub(super) fn add(&self, costs: &mut Costs) {
         if self.weight == 0.0 {
             return;
         }
@@ -64,12 +64,12 @@ impl Surroundings {
     }
 
     /// How far frame `k` is from what is outside at a pixel, in deviations; `None` where nothing outside is seen.
-    pub fn apart(&self, k: usize, p: usize) -> Option<f32> {
+    pub(super) fn apart(&self, k: usize, p: usize) -> Option<f32> {
         Some(self.at(k, p)).filter(|apart| *apart != UNKNOWN).map(|apart| f32::from(apart) / UNIT)
     }
 
     /// Forgets the distances where the votes leave nothing to them.
-    pub fn spend(&mut self) {
+    pub(super) fn spend(&mut self) {
         if self.weight == 0.0 {
             (self.apart, self.which) = (Vec::new(), Vec::new());
         }
@@ -84,7 +84,7 @@ impl Surroundings {
 
     /// By how much worse the surroundings explain frame `a` than frame `b` at a pixel, -1..=1, as far as they count; 0 where they
     /// tell nothing.
-    pub fn against(&self, a: usize, b: usize, p: usize) -> f32 {
+    pub(super) fn against(&self, a: usize, b: usize, p: usize) -> f32 {
         if self.weight == 0.0 { 0.0 } else { self.weight * worse(self.at(a, p), self.at(b, p)) }
     }
 }
