@@ -1,7 +1,6 @@
 //! `evanu clean`: frames in, plate out; the contract is in `docs/formats.md`.
 
 use crate::tell::Step;
-use clap::builder::{PossibleValuesParser, TypedValueParser};
 use evanu_core::combine::Method;
 use evanu_core::evidence::Support;
 use evanu_core::geometry::Rect;
@@ -40,10 +39,10 @@ pub(crate) struct Args {
     #[arg(long, default_value = "auto", value_parser = way)]
     method: Way,
     /// reference or common
-    #[arg(long, default_value = "reference", value_parser = one_of::<Canvas>())]
+    #[arg(long, default_value = "reference", value_parser = one_of::<Canvas>)]
     canvas: Canvas,
     /// auto, on or off
-    #[arg(long, default_value = "auto", value_parser = one_of::<Matching>())]
+    #[arg(long, default_value = "auto", value_parser = one_of::<Matching>)]
     match_exposure: Matching,
     /// Write what was found out as JSON
     #[arg(long)]
@@ -69,20 +68,23 @@ fn way(s: &str) -> Result<Way, String> {
 
 /// How frames are aligned; what is still to come is told apart from what there is not.
 fn align(word: &str) -> Result<Align, String> {
-    let known = Align::VARIANTS.join(", ");
     match word {
-        "sphere" => Err(format!("sphere is not yet available; use one of {known}")),
-        _ => word.parse().map_err(|_| format!("use one of {known}")),
+        "sphere" => Err(format!("sphere is not yet available; {}", words_of::<Align>())),
+        _ => one_of(word),
     }
 }
 
 /// One of a few words, told with all of them.
-fn one_of<T>() -> impl TypedValueParser<Value = T>
-where
-    T: FromStr + VariantNames + Clone + Send + Sync + 'static,
-    T::Err: std::error::Error + Send + Sync,
-{
-    PossibleValuesParser::new(T::VARIANTS).try_map(|word| word.parse::<T>())
+fn one_of<T: FromStr + VariantNames>(word: &str) -> Result<T, String> {
+    word.parse().map_err(|_| words_of::<T>())
+}
+
+/// What may be used.
+fn words_of<T: VariantNames>() -> String {
+    match T::VARIANTS {
+        [first @ .., last] => format!("use {} or {last}", first.join(", ")),
+        [] => "there is nothing to choose from".into(),
+    }
 }
 
 #[derive(Serialize)]
