@@ -7,7 +7,7 @@
 //!
 //! Cost: one minimum cut over the band and half a dozen distance transforms, of a picture of some hundred thousand pixels.
 
-use crate::combine::consensus::{ChangedRegion, DIFFER, Field, SAME};
+use crate::combine::consensus::{ChangedRegion, DIFFER, Field, SAME, things};
 use crate::combine::maxflow::Graph;
 use crate::pixel::blur::boxed;
 use crate::pixel::distance::{distances, distances_within};
@@ -178,7 +178,7 @@ fn in_parts(field: &Field, drawn: &[bool]) -> Vec<ChangedRegion> {
         (1..t.pixels.len()).contains(&inside)
     };
     let apart = |t: ChangedRegion| if takes_part(&t) { t.parts(field.width()) } else { vec![t] };
-    field.things(PLATE, SOURCE).into_iter().flat_map(apart).collect()
+    things(field, PLATE, SOURCE).into_iter().flat_map(apart).collect()
 }
 
 /// Over how many pixels to each side a border fades, wherever it runs: over `soft`, or as the content asks for. A pixel is as wide

@@ -20,10 +20,10 @@ use evanu_core::patch::seams::Seam;
 use evanu_core::render::Aligned;
 use moka::policy::EvictionPolicy;
 use moka::sync::Cache;
+pub use opened::TILE;
 use opened::{Decided, Draft, Opened};
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex};
-pub use tiles::TILE;
 pub use views::Pixels;
 
 /// Scenes of sets. Cheap to clone.

@@ -5,13 +5,12 @@
 
 use super::Scenes;
 use super::keys::{Keys, plan_key};
-use super::tiles::{KeptTiles, TILE};
 use crate::error::StudioError;
 use crate::model::{AgreementFact, CanvasInfo, Event, RunKind, Spot};
 use crate::sets::FrameRow;
 use crate::store::lock;
 use evanu_core::combine::Method;
-use evanu_core::patch::{FittedPatch, Patch, PlacedPatch, Source};
+use evanu_core::patch::{Patch, PlacedPatch, Source};
 use evanu_core::pixel::FrameSource;
 use evanu_core::plan::{Decision, Plan};
 use evanu_core::recipe::{FrameId, Recipe, Settled};
@@ -22,6 +21,9 @@ use std::ops::Deref;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, TryLockError, mpsc};
 use std::time::Duration;
+
+/// Side of a tile in pixels.
+pub const TILE: u32 = 512;
 
 /// How long the answer to a change waits for patches that are being fitted, so that it can tell which tiles they change.
 const FITTED: Duration = Duration::from_millis(200);
@@ -395,22 +397,5 @@ impl Scenes {
             }
         });
         decided.map_err(StudioError::shared)
-    }
-
-    /// A patch fitted to the plate of a scene, or what is kept of that.
-    pub(crate) fn fitted(
-        &self,
-        opened: &Opened,
-        scene: &Scene<'_>,
-        patch: &Patch,
-    ) -> Result<Option<Arc<FittedPatch>>, RenderError> {
-        let name = format!("{} {:x}", opened.keys.patched, evanu_core::prepare::fit_key(scene, patch));
-        if let Some(fit) = self.0.fits.get(&name) {
-            return Ok(fit);
-        }
-        let scene = Scene { kept: Some(&KeptTiles { scenes: self, opened }), ..*scene };
-        let fit = evanu_core::prepare::fit(&scene, patch)?.map(Arc::new);
-        self.0.fits.insert(name, fit.clone());
-        Ok(fit)
     }
 }

@@ -4,20 +4,17 @@
 //! addresses to the tiles it reaches, and undoing it gives them back those they had.
 
 use super::Scenes;
-use super::opened::{Loaded, Opened};
+use super::opened::{Loaded, Opened, TILE};
 use super::views::{Pixels, encode};
 use crate::error::{StudioError, invalid};
 use crate::model::{Reach, Spot, TileNames};
 use evanu_core::combine::consensus::LayerData;
 use evanu_core::geometry::{Grid, Rect};
-use evanu_core::patch::PlacedPatch;
+use evanu_core::patch::{FittedPatch, Patch, PlacedPatch};
 use evanu_core::pixel::Raster;
 use evanu_core::recipe::{Canvas, FrameId};
 use evanu_core::render::{Aligned, Kept, RenderError, Scene, View};
 use std::sync::Arc;
-
-/// Side of a tile in pixels.
-pub const TILE: u32 = 512;
 
 /// Levels of a pyramid that are ever asked for.
 const LEVELS: u32 = 25;
@@ -202,6 +199,23 @@ impl Scenes {
         });
         let aligned = kept.map_err(StudioError::shared)?;
         Ok(loaded.with(|scene| aligned.combined(scene, view, part))?)
+    }
+
+    /// A patch fitted to the plate of a scene, or what is kept of that.
+    pub(crate) fn fitted(
+        &self,
+        opened: &Opened,
+        scene: &Scene<'_>,
+        patch: &Patch,
+    ) -> Result<Option<Arc<FittedPatch>>, RenderError> {
+        let name = format!("{} {:x}", opened.keys.patched, evanu_core::prepare::fit_key(scene, patch));
+        if let Some(fit) = self.0.fits.get(&name) {
+            return Ok(fit);
+        }
+        let scene = Scene { kept: Some(&KeptTiles { scenes: self, opened }), ..*scene };
+        let fit = evanu_core::prepare::fit(&scene, patch)?.map(Arc::new);
+        self.0.fits.insert(name, fit.clone());
+        Ok(fit)
     }
 
     /// Combines tiles of a plate that are looked at, so that they are there, or on their way, when a page asks for them or for

@@ -145,7 +145,7 @@ impl ChangedRegion {
 }
 
 /// What differs between two frames, place by place.
-pub(super) fn things(field: &Field, a: usize, b: usize) -> Vec<ChangedRegion> {
+pub(crate) fn things(field: &Field, a: usize, b: usize) -> Vec<ChangedRegion> {
     let (w, h) = (field.width as i64, field.height as i64);
     let mut chi2 = vec![0.0; field.pixels()];
     field.chi2_row(a, b, 0, &mut chi2);

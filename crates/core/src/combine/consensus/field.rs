@@ -89,11 +89,6 @@ impl Field {
         self.layers.len()
     }
 
-    /// What differs between two frames, place by place.
-    pub(crate) fn things(&self, a: usize, b: usize) -> Vec<super::ChangedRegion> {
-        super::contour::things(self, a, b)
-    }
-
     pub(crate) fn width(&self) -> usize {
         self.width
     }

@@ -24,7 +24,7 @@ mod shade;
 mod surroundings;
 mod votes;
 
-pub(crate) use contour::ChangedRegion;
+pub(crate) use contour::{ChangedRegion, things};
 use costs::Costs;
 use field::Layer;
 pub(crate) use field::{DIFFER, SAME};
