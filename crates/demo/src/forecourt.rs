@@ -1,13 +1,11 @@
 //! The forecourt's shapes: the round tower and its wing, furniture, trees and shrubs.
 
 use crate::place::sphere;
+use crate::surfaces::TOWER;
 use crate::texture::noise;
 use crate::trace::{Shape, Stuff, Thing};
 use evanu_core::random::Random;
 use glam::Vec3;
-
-/// Where the round tower stands, its radius and height.
-pub(crate) const TOWER: (Vec3, f32, f32) = (Vec3::new(4.2, 0.0, 25.0), 5.4, 5.6);
 
 /// All its things; `seed` settles leaves.
 pub(crate) fn forecourt(seed: u64) -> Vec<Thing> {

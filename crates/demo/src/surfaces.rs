@@ -1,9 +1,11 @@
 //! What the places are made of: colour, relief and gloss of each surface, and the sky.
 
-use crate::forecourt::TOWER;
 use crate::texture::{blocks, cell, fbm, noise, step};
 use crate::trace::{Hit, Stuff};
 use glam::{Vec2, Vec3};
+
+/// Where the round tower stands, its radius and height.
+pub(crate) const TOWER: (Vec3, f32, f32) = (Vec3::new(4.2, 0.0, 25.0), 5.4, 5.6);
 
 /// Surface colour, bumped normal and share of mirror-like light.
 pub(crate) struct Look {
