@@ -10,7 +10,7 @@ import { Button, Progress } from "../ui/controls";
 import { FolderDialog } from "../ui/FolderDialog";
 import { tell, tellError } from "../ui/Notices";
 import { clock, exposure, plural } from "../ui/words";
-import { DevelopPanel } from "./DevelopPanel";
+import { Development } from "./Development";
 import type { Fact } from "./fact";
 
 export function framesFact(set: SetDetail): Fact {
@@ -126,7 +126,7 @@ export function FramesLine({ open, set }: { open: OpenSet; set: SetDetail }) {
           <Progress name="Copying frames" share={sending} />
         </div>
       )}
-      {set.frames.length > 0 && <DevelopPanel open={open} set={set} />}
+      {set.frames.length > 0 && <Development open={open} set={set} />}
     </>
   );
 }

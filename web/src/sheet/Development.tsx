@@ -25,7 +25,7 @@ const rows: Row[] = [
 
 export const isNeutral = (d: Develop) => rows.every((r) => d[r.key] === 0);
 
-export function DevelopPanel({ open, set }: { open: OpenSet; set: SetDetail }) {
+export function Development({ open, set }: { open: OpenSet; set: SetDetail }) {
   const saved = set.recipe.develop;
   const [now, setNow] = useState(saved);
   const [before, setBefore] = useState(saved);
