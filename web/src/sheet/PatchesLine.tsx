@@ -1,25 +1,19 @@
 // Places that come from one frame or by another method: the list, and what can be changed of each.
-import { useEffect, useState } from "react";
+import { useState } from "react";
 import { useQuery } from "@tanstack/react-query";
 import { api, patchPicture, type Patch, type Purpose, type Seam, type SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
-import { boxOf, fitPlace, frameOf, sourceWords, type Source } from "../patches/patches";
+import { boxOf, frameOf, sourceWords, type Source } from "../patches/patches";
 import { meet } from "../patches/outlines";
 import { usePatchInfo, useSeams } from "../patches/usePatchInfo";
 import { frameNumber, isLaid } from "../picture/names";
 import { camera } from "../picture/camera";
-import { type Compare } from "../picture/slice";
 import { useView } from "../state/store";
-import { bare, plate } from "../picture/views";
+import { plate } from "../picture/views";
 import { Button } from "../ui/controls";
 import { clock, methodTitles, plural } from "../ui/words";
+import { MOVE, Moved, type Part } from "./PatchGeometry";
 import type { Fact } from "./fact";
-
-/** What changes of a lift; it may follow from what the lift is at that moment. */
-type Part = Partial<Patch> | ((now: Patch) => Partial<Patch>);
-
-/** Words of an act that goes on with the last: one nudge after another. */
-const MOVE = "move a lift";
 
 const borderActs: Record<string, string> = {
   seek: "let a border run where both sides agree",
@@ -445,137 +439,6 @@ function Told({ set, lift, change }: { set: SetDetail; lift: Patch; change: (par
         </button>
       )}
     </div>
-  );
-}
-
-/** The open lift under the arrow keys, turned, enlarged, mirrored. */
-function Moved({ set, lift, change }: { set: SetDetail; lift: Patch; change: (part: Part, label: string) => void }) {
-  const { moving, other, compare, set: put } = useView();
-  // What it covers leaves the picture with the lift's settings.
-  useEffect(
-    () => () => void (useView.getState().other?.kind === "bare" && put({ other: null, compare: "divide" })),
-    [put],
-  );
-  const placed = (of: Patch) => of.transform ?? { shift: [0, 0] as [number, number], turn: 0, scale: 1, mirror: false };
-  const place = placed(lift);
-  const adjust = (part: Partial<typeof place>, label: string) =>
-    change((now) => ({ transform: { ...placed(now), ...part } }), label);
-  useEffect(() => {
-    if (!moving) return;
-    const key = (e: KeyboardEvent) => {
-      if ((e.target as HTMLElement).closest("input:not([type=checkbox]), select, [role=dialog]")) return;
-      const by = e.altKey ? 0.1 : e.shiftKey ? 10 : 1;
-      const step = (
-        { ArrowLeft: [-by, 0], ArrowRight: [by, 0], ArrowUp: [0, -by], ArrowDown: [0, by] } as Record<
-          string,
-          [number, number]
-        >
-      )[e.key];
-      if (!step) return;
-      e.preventDefault();
-      e.stopImmediatePropagation();
-      const round = (v: number) => Math.round(v * 10) / 10;
-      const moved = ([x, y]: number[]) => [round((x ?? 0) + step[0]), round((y ?? 0) + step[1])] as [number, number];
-      change((now) => ({ transform: { ...placed(now), shift: moved(placed(now).shift) } }), MOVE);
-    };
-    window.addEventListener("keydown", key, true);
-    return () => window.removeEventListener("keydown", key, true);
-  });
-  const number = "num w-16 border border-faint/60 bg-white px-1 text-right";
-  return (
-    <fieldset className="flex flex-col gap-1 border-t border-rule/60 pt-1.5">
-      <div className="flex flex-wrap items-center gap-x-3 gap-y-1">
-        <button
-          className="border border-faint/60 bg-leaf px-2 aria-pressed:bg-ink aria-pressed:text-leaf"
-          aria-pressed={moving}
-          title="Arrow keys: 1 px; with Shift 10 px, with Alt 0.1 px"
-          onClick={() => put({ moving: !moving })}
-        >
-          Move by arrow keys
-        </button>
-        <span className="num" data-testid="lift-shift">
-          {(place.shift[0] ?? 0).toFixed(1)}, {(place.shift[1] ?? 0).toFixed(1)} px
-        </span>
-      </div>
-      <div className="flex flex-wrap items-center gap-x-3 gap-y-1">
-        <label className="flex items-center gap-1">
-          Turn
-          <input
-            type="number"
-            step={0.1}
-            className={number}
-            aria-label="Turn in degrees"
-            value={place.turn}
-            onChange={(e) =>
-              adjust({ turn: Math.max(-180, Math.min(180, Number(e.target.value) || 0)) }, "turn a lift")
-            }
-          />
-          °
-        </label>
-        <label className="flex items-center gap-1">
-          Size
-          <input
-            type="number"
-            step={0.5}
-            className={number}
-            aria-label="Size in percent"
-            value={Math.round(1000 * place.scale) / 10}
-            onChange={(e) =>
-              Number(e.target.value) >= 10 &&
-              Number(e.target.value) <= 1000 &&
-              adjust({ scale: Number(e.target.value) / 100 }, "size of a lift")
-            }
-          />
-          %
-        </label>
-        <label className="flex items-center gap-1">
-          <input
-            type="checkbox"
-            className="accent-ink"
-            checked={place.mirror}
-            onChange={(e) => adjust({ mirror: e.target.checked }, "mirror a lift")}
-          />
-          Mirrored
-        </label>
-      </div>
-      <label className="flex items-center justify-between gap-2">
-        Look at it as
-        <select
-          aria-label="Look at it as"
-          className="min-w-0 border border-faint/60 bg-leaf px-1 py-0.5"
-          value={other?.kind === "bare" ? compare : "laid"}
-          onChange={(e) => (
-            e.currentTarget.blur(),
-            put(
-              e.target.value === "laid"
-                ? { other: null, compare: "divide" }
-                : { view: plate, other: bare, compare: e.target.value as Compare, sheet: false, flicking: false },
-            )
-          )}
-        >
-          <option value="laid">it will be</option>
-          <option value="through">see-through, over what it covers</option>
-          <option value="difference">what differs from that</option>
-          <option value="turns">in turns with that</option>
-          <option value="divide">side by side with that</option>
-        </select>
-      </label>
-      <div className="flex gap-3">
-        <button
-          className="underline"
-          onClick={() =>
-            void fitPlace(set, lift, (place) => change({ transform: place }, "fit a lift to what it covers"))
-          }
-        >
-          Fit to what it covers
-        </button>
-        {lift.transform && (
-          <button className="underline" onClick={() => change({ transform: undefined }, "a lift where it was")}>
-            Back where it was
-          </button>
-        )}
-      </div>
-    </fieldset>
   );
 }
 
