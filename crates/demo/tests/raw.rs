@@ -98,6 +98,20 @@ proptest! {
 }
 
 #[test]
+fn a_directory_that_announces_gigabytes_is_told_and_not_believed() {
+    // The number of values of every entry in turn, at its greatest.
+    let start = u32::from_le_bytes(WHOLE[4..8].try_into().unwrap()) as usize;
+    let count = u16::from_le_bytes(WHOLE[start..start + 2].try_into().unwrap()) as usize;
+    assert!(count > 10);
+    for k in 0..count {
+        let mut bytes = WHOLE.clone();
+        bytes[start + 2 + 12 * k + 4..][..4].fill(0xff);
+        let e = decode_bytes(Path::new("huge.dng"), &bytes).err().unwrap().to_string();
+        assert!(e.contains("announces more than the file holds"), "{k}: {e}");
+    }
+}
+
+#[test]
 fn an_unknown_camera_is_named_with_what_would_help() {
     // The same file, no longer a DNG: a TIFF of a mosaic by a maker that no decoder knows.
     let mut bytes = WHOLE.clone();

@@ -13,6 +13,7 @@
 //! # Ok::<(), evanu_media::MediaError>(())
 //! ```
 
+mod directories;
 mod exr;
 mod jpeg;
 mod picture;

@@ -3,8 +3,10 @@
 //! The decoder crate reads the file and interpolates the mosaic; the rest is here. White balance is the camera's; a
 //! sensor that is full turns white instead of taking the tint of its channels. Nothing else is developed: exposure,
 //! white balance and highlights belong to the set and are set once for all its frames. The crate panics on some
-//! damaged files, so it works behind a guard, on threads of its own.
+//! damaged files, so it works behind a guard, on threads of its own; it allocates what a directory announces, so directories are
+//! checked first.
 
+use super::directories::Directories;
 use super::picture::{Wide, check_size, damaged};
 use crate::camera::CameraData;
 use crate::colour::{Matrix, XYZ_OF_SRGB, apply, inverse, times};
@@ -67,6 +69,9 @@ fn failed(path: &Path, e: &RawlerError) -> MediaError {
 
 fn read(path: &Path, bytes: &[u8]) -> Result<(Wide, CameraData), MediaError> {
     let bad = |e: RawlerError| failed(path, &e);
+    if matches!(bytes, [b'I', b'I', ..] | [b'M', b'M', ..]) {
+        Directories::of(bytes).check().map_err(|what| damaged(path, what))?;
+    }
     // Some decoders look at the name.
     let source = RawSource::new_from_slice(bytes).with_path(path);
     let decoder = rawler::get_decoder(&source).map_err(bad)?;

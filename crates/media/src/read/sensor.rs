@@ -2,6 +2,7 @@
 //! built in.
 
 use super::PictureFormat;
+use super::directories::Directories;
 use super::picture::{Decoded, Wide};
 use super::tiff;
 use crate::camera::CameraData;
@@ -46,29 +47,11 @@ fn holds_raw(bytes: &[u8]) -> bool {
     const MAKE: u16 = 271;
     const SUB_DIRECTORIES: u16 = 330;
     const MOSAIC: u32 = 32_803;
-    let tags = first_directory(bytes);
-    let value = |tag: u16| tags.iter().find(|t| t.0 == tag).map(|t| t.1);
+    let entries = Directories::of(bytes).first();
+    let value = |tag: u16| entries.iter().find(|e| e.tag == tag).map(|e| e.value);
     let preview = value(SUBFILE_TYPE) == Some(1) && value(SUB_DIRECTORIES).is_some() && value(MAKE).is_some();
     bytes.get(8..10) == Some(b"CR")
         || value(DNG_VERSION).is_some()
         || value(PHOTOMETRIC) == Some(MOSAIC)
         || preview
-}
-
-/// Tags of a TIFF's first directory with their short or long value; empty when there is none.
-fn first_directory(bytes: &[u8]) -> Vec<(u16, u32)> {
-    let little = bytes.first() == Some(&b'I');
-    let number = |at: usize, n: usize| -> Option<u32> {
-        let part = bytes.get(at..at.checked_add(n)?)?;
-        let digit = |v: u32, b: &u8| v << 8 | u32::from(*b);
-        Some(if little { part.iter().rev().fold(0, digit) } else { part.iter().fold(0, digit) })
-    };
-    let Some(start) = number(4, 4).map(|v| v as usize) else { return Vec::new() };
-    let count = number(start, 2).unwrap_or(0) as usize;
-    let entry = |k: usize| {
-        let at = start + 2 + 12 * k;
-        let size = if number(at + 2, 2)? == 3 { 2 } else { 4 };
-        Some((number(at, 2)? as u16, number(at + 8, size)?))
-    };
-    (0..count).map_while(entry).collect()
 }

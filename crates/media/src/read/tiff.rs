@@ -1,6 +1,7 @@
 //! TIFF, grey or RGB, 8 or 16 bit.
 
 use super::PictureFormat;
+use super::directories::Directories;
 use super::picture::{Decoded, Stored, check_size, damaged, without_alpha};
 use crate::error::MediaError;
 use evanu_core::pixel::Samples;
@@ -18,6 +19,9 @@ fn tiff(path: &Path, bytes: &[u8]) -> Result<Stored, MediaError> {
     use tiff::decoder::{Decoder, DecodingResult, Limits};
     use tiff::tags::Tag;
     let bad = |e: tiff::TiffError| damaged(path, &e.to_string());
+    if matches!(bytes, [b'I', b'I', 42, 0, ..] | [b'M', b'M', 0, 42, ..]) {
+        Directories::of(bytes).check().map_err(|what| damaged(path, what))?;
+    }
     let mut decoder = Decoder::new(Cursor::new(bytes)).map_err(bad)?.with_limits(Limits::unlimited());
     let (w, h) = decoder.dimensions().map_err(bad)?;
     let size = check_size(path, u64::from(w), u64::from(h))?;
