@@ -62,6 +62,12 @@ fn versions() -> Migrations<'static> {
             UPDATE frames SET key = id;",
             name_frames_by_identity,
         ),
+        // Pixels that were made once and are kept among the originals.
+        M::up(
+            "CREATE TABLE rasters (
+                set_id INTEGER NOT NULL REFERENCES sets(id) ON DELETE CASCADE, hash TEXT NOT NULL,
+                PRIMARY KEY (set_id, hash));",
+        ),
     ])
 }
 

@@ -1,8 +1,9 @@
 //! Assets: the files that frames come from. Where their originals are, how they come in ([`incoming`], [`folders`]), and the
-//! pyramids that their frames are read into ([`reading`]).
+//! pyramids that their frames are read into ([`reading`]). Beside them, pixels that were made once and must stay ([`rasters`]).
 
 mod folders;
 mod incoming;
+mod rasters;
 mod reading;
 
 use crate::error::StudioError;
@@ -13,7 +14,7 @@ pub use incoming::Incoming;
 use moka::policy::EvictionPolicy;
 use moka::sync::Cache;
 use std::collections::HashSet;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 use std::time::Instant;
 
@@ -67,22 +68,30 @@ impl Assets {
 
     /// A frame's pyramid; made anew from the original when the cache was deleted.
     pub(crate) fn pyramid(&self, frame: &FrameRow) -> Result<Arc<TiledFrame>, StudioError> {
-        let name = pyramid_name(&frame.hash, frame.position);
-        if let Some(open) = self.0.pyramids.get(&name) {
+        self.opened(&pyramid_name(&frame.hash, frame.position), |store| self.store_again(frame, store))
+    }
+
+    /// A pyramid by its file's name, made when it is not there.
+    fn opened(
+        &self,
+        name: &str,
+        make: impl FnOnce(&Path) -> Result<(), StudioError>,
+    ) -> Result<Arc<TiledFrame>, StudioError> {
+        if let Some(open) = self.0.pyramids.get(name) {
             return Ok(open);
         }
-        let store = self.0.store.path(&["cache", "pyramids", &name]);
+        let folder = self.0.store.path(&["cache", "pyramids"]);
+        let store = folder.join(name);
         let open = match TiledFrame::open(&store) {
             Ok(open) => open,
             Err(_) => {
-                let folder = self.0.store.path(&["cache", "pyramids"]);
                 std::fs::create_dir_all(&folder).map_err(|e| MediaError::writing(&folder, &e))?;
-                self.store_again(frame, &store)?;
+                make(&store)?;
                 TiledFrame::open(&store)?
             }
         };
         let open = Arc::new(open);
-        self.0.pyramids.insert(name, open.clone());
+        self.0.pyramids.insert(name.to_owned(), open.clone());
         Ok(open)
     }
 }

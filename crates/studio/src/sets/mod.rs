@@ -120,7 +120,7 @@ impl Sets {
         Ok(())
     }
 
-    /// Copies a set with its frames, history and plans; originals are shared, and frames keep their identities.
+    /// Copies a set with its frames, history, plans and what was made for it; originals are shared, and frames keep their identities.
     pub(crate) fn duplicate(&self, id: i64) -> Result<i64, StudioError> {
         let copy = {
             let mut db = self.store.db();
@@ -140,6 +140,7 @@ impl Sets {
                 ),
                 ("recipes", "seq, label, recipe, parent, made"),
                 ("plans", "key, plan"),
+                ("rasters", "hash"),
             ] {
                 t.execute(&format!("INSERT INTO {table} (set_id, {columns}) SELECT ?2, {columns} FROM {table} WHERE set_id = ?1"), params![id, copy])?;
             }
@@ -159,7 +160,7 @@ impl Sets {
         }
         let known: Vec<String> = {
             let db = self.store.db();
-            let mut query = db.prepare("SELECT DISTINCT hash FROM frames")?;
+            let mut query = db.prepare("SELECT hash FROM frames UNION SELECT hash FROM rasters")?;
             query.query_map([], |r| r.get(0))?.collect::<Result<_, _>>()?
         };
         for folder in [self.store.path(&["originals"]), self.store.path(&["cache", "pyramids"])] {
