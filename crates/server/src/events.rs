@@ -1,13 +1,14 @@
 //! Server-sent events: what changes while a page is open.
 
 use actix_web::http::header::ContentEncoding;
-use actix_web::{HttpResponse, web};
+use actix_web::{HttpResponse, get, web};
 use evanu_studio::Studio;
 use futures_util::StreamExt;
 use tokio_stream::wrappers::BroadcastStream;
 
 /// Everything that changes from now on, as server-sent events; each is an `Event` in JSON.
-#[utoipa::path(get, path = "/api/events", responses((status = 200, content_type = "text/event-stream", body = evanu_studio::Event)))]
+#[utoipa::path(responses((status = 200, content_type = "text/event-stream", body = evanu_studio::Event)))]
+#[get("/events")]
 pub(crate) async fn events(studio: web::Data<Studio>) -> HttpResponse {
     let changes = BroadcastStream::new(studio.events()).map(|event| {
         // A page that fell behind is told to look at everything again.

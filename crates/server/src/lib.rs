@@ -9,62 +9,18 @@ mod problem;
 mod routes;
 mod upload;
 
+use actix_web::dev::HttpServiceFactory;
 use actix_web::middleware::{Compress, DefaultHeaders};
 use actix_web::{App, HttpServer, guard, web};
 use evanu_studio::Studio;
 use std::net::TcpListener;
 use utoipa::OpenApi;
+use utoipa_actix_web::{AppExt, OpenApiFactory, scope};
 
-/// Description of the whole interface.
+/// What the description of the interface says beyond its routes and what they take and give.
 #[derive(OpenApi)]
 #[openapi(
     info(title = "Evanu", description = "Sets of frames and the clean plates made of them"),
-    paths(
-        routes::list_sets,
-        routes::create_set,
-        routes::get_set,
-        routes::rename_set,
-        routes::delete_set,
-        routes::restore_set,
-        routes::duplicate_set,
-        routes::change_recipe,
-        routes::undo,
-        routes::redo,
-        routes::prepare,
-        routes::dismiss_frame,
-        routes::folder,
-        routes::add_folder,
-        routes::move_frames,
-        routes::relink,
-        routes::fit,
-        routes::agreement,
-        routes::doubts,
-        routes::moving,
-        routes::states,
-        routes::go_to,
-        routes::state_key,
-        patches::try_patch,
-        patches::place_patch,
-        patches::propose,
-        patches::seams,
-        patches::patch_picture,
-        pictures::state_picture,
-        patches::glare,
-        routes::samples,
-        routes::sample_set,
-        routes::start_export,
-        routes::get_run,
-        routes::cancel_run,
-        routes::exported_file,
-        upload::upload_frames,
-        pictures::tile,
-        pictures::cover,
-        pictures::frame_thumbnail,
-        pictures::look,
-        pictures::extent,
-        pictures::evidence,
-        events::events
-    ),
     components(schemas(
         evanu_studio::Event,
         evanu_studio::Evidence,
@@ -79,7 +35,20 @@ struct Description;
 /// # Errors
 /// When it cannot be serialised, which would be a mistake in the code.
 pub fn openapi() -> Result<String, serde_json::Error> {
-    Description::openapi().to_pretty_json()
+    let app = App::new().into_utoipa_app().openapi(Description::openapi());
+    app.service(api(0)).split_for_parts().1.to_pretty_json()
+}
+
+/// All routes of the interface, with their descriptions, for callers of this `port`.
+fn api(port: u16) -> impl HttpServiceFactory + OpenApiFactory {
+    scope("/api")
+        .guard(guard::fn_guard(move |ctx| local_caller(ctx.head(), port)))
+        .configure(routes::configure)
+        .configure(pictures::configure)
+        .configure(patches::configure)
+        .service(upload::upload_frames)
+        .service(events::events)
+        .default_service(web::to(|| async { problem::not_found_response() }))
 }
 
 /// Serves a studio on a bound listener until the process is told to stop.
@@ -100,16 +69,9 @@ pub async fn serve(studio: Studio, listener: TcpListener) -> std::io::Result<()>
                 "Content-Security-Policy",
                 "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; frame-ancestors 'none'",
             )))
-            .service(
-                web::scope("/api")
-                    .guard(guard::fn_guard(move |ctx| local_caller(ctx.head(), port)))
-                    .configure(routes::configure)
-                    .configure(pictures::configure)
-                    .configure(patches::configure)
-                    .route("/sets/{set}/frames", web::post().to(upload::upload_frames))
-                    .route("/events", web::get().to(events::events))
-                    .default_service(web::to(|| async { problem::not_found_response() })),
-            )
+            .into_utoipa_app()
+            .service(api(port))
+            .into_app()
             .route("/api/{rest:.*}", web::to(|| async { problem::foreign_response() }))
             .default_service(web::get().to(assets::asset))
     })

@@ -7,10 +7,11 @@ use actix_web::{HttpResponse, get, post, web};
 use evanu_core::patch::{Patch, PatchTransform};
 use evanu_core::recipe::FrameId;
 use evanu_studio::{GlareInfo, PatchInfo, Proposal, ProposalRequest, Purpose, SeamInfo, Studio};
+use utoipa_actix_web::service_config::ServiceConfig;
 
 type Shared = web::Data<Studio>;
 
-pub(crate) fn configure(config: &mut web::ServiceConfig) {
+pub(crate) fn configure(config: &mut ServiceConfig) {
     config
         .service(try_patch)
         .service(place_patch)
@@ -21,7 +22,7 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
 }
 
 /// What a patch would do, before it is laid.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), request_body = Patch<FrameId>, responses((status = 200, body = PatchInfo), (status = 404, body = Problem), (status = 400, body = Problem), (status = 409, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path)), request_body = Patch<FrameId>, responses((status = 200, body = PatchInfo), (status = 404, body = Problem), (status = 400, body = Problem), (status = 409, body = Problem)))]
 #[post("/sets/{set}/patches/try")]
 pub(crate) async fn try_patch(
     studio: Shared,
@@ -33,7 +34,7 @@ pub(crate) async fn try_patch(
 }
 
 /// The geometry with which what a patch shows lies best on what the plate shows near there.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), request_body = Patch<FrameId>, responses((status = 200, body = PatchTransform), (status = 404, body = Problem), (status = 400, body = Problem), (status = 409, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path)), request_body = Patch<FrameId>, responses((status = 200, body = PatchTransform), (status = 404, body = Problem), (status = 400, body = Problem), (status = 409, body = Problem)))]
 #[post("/sets/{set}/patches/place")]
 pub(crate) async fn place_patch(
     studio: Shared,
@@ -45,7 +46,7 @@ pub(crate) async fn place_patch(
 }
 
 /// When the highlights that a patch takes off come back.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("patch" = usize, Path)), responses((status = 200, body = GlareInfo), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path), ("patch" = usize, Path)), responses((status = 200, body = GlareInfo), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[get("/sets/{set}/patches/{patch}/glare")]
 pub(crate) async fn glare(
     studio: Shared,
@@ -56,7 +57,7 @@ pub(crate) async fn glare(
 }
 
 /// The frames that a place can be taken from, the one that most surely leaves it clear first.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), request_body = ProposalRequest, responses((status = 200, body = Vec<Proposal>), (status = 404, body = Problem), (status = 400, body = Problem), (status = 409, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path)), request_body = ProposalRequest, responses((status = 200, body = Vec<Proposal>), (status = 404, body = Problem), (status = 400, body = Problem), (status = 409, body = Problem)))]
 #[post("/sets/{set}/patches/proposals")]
 pub(crate) async fn propose(
     studio: Shared,
@@ -67,7 +68,7 @@ pub(crate) async fn propose(
 }
 
 /// Where patches can be seen when the plate is used for a purpose, strongest first.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("purpose" = Purpose, Path)), responses((status = 200, body = Vec<SeamInfo>), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path), ("purpose" = Purpose, Path)), responses((status = 200, body = Vec<SeamInfo>), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[get("/sets/{set}/seams/{purpose}")]
 pub(crate) async fn seams(
     studio: Shared,
@@ -78,7 +79,7 @@ pub(crate) async fn seams(
 }
 
 /// The plate where a patch lies, small.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("patch" = usize, Path)), responses((status = 200, content_type = "image/jpeg", body = Vec<u8>), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path), ("patch" = usize, Path)), responses((status = 200, content_type = "image/jpeg", body = Vec<u8>), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[get("/sets/{set}/patches/{patch}/picture")]
 pub(crate) async fn patch_picture(
     studio: Shared,

@@ -11,9 +11,10 @@ use evanu_core::render::View;
 use evanu_studio::{Evidence, ExtentInfo, LookThrough, Pixels, Studio, StudioError};
 use serde::Deserialize;
 use utoipa::IntoParams;
+use utoipa_actix_web::service_config::ServiceConfig;
 
 /// Adds these routes.
-pub(crate) fn configure(config: &mut web::ServiceConfig) {
+pub(crate) fn configure(config: &mut ServiceConfig) {
     config
         .service(tile)
         .service(cover)
@@ -48,7 +49,6 @@ pub(crate) struct TileQuery {
 /// A tile of a view. `name` is `plate`, `agreement`, `frame-N`, `shot-N`, `difference-N` or `by-METHOD`; `file` is `X_Y.jpg` or
 /// `X_Y.png`; `key` is the set's `plate_key` or what its `tile_names` make of the tile; for frames its `frame_key`.
 #[utoipa::path(
-    context_path = "/api",
     params(("set" = i64, Path), ("key" = String, Path), ("name" = String, Path), ("level" = u32, Path), ("file" = String, Path), TileQuery),
     responses((status = 200, content_type = "image/jpeg", body = Vec<u8>), (status = 304), (status = 400, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem))
 )]
@@ -127,7 +127,7 @@ fn small(bytes: Vec<u8>) -> HttpResponse {
 }
 
 /// A small picture of the plate.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path), Side), responses((status = 200, content_type = "image/jpeg", body = Vec<u8>), (status = 409, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path), Side), responses((status = 200, content_type = "image/jpeg", body = Vec<u8>), (status = 409, body = Problem)))]
 #[get("/sets/{set}/cover")]
 pub(crate) async fn cover(
     studio: web::Data<Studio>,
@@ -138,7 +138,7 @@ pub(crate) async fn cover(
 }
 
 /// A small picture of the plate in a state of the history.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("seq" = i64, Path), Side), responses((status = 200, content_type = "image/jpeg", body = Vec<u8>), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path), ("seq" = i64, Path), Side), responses((status = 200, content_type = "image/jpeg", body = Vec<u8>), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[get("/sets/{set}/history/{seq}/picture")]
 pub(crate) async fn state_picture(
     studio: web::Data<Studio>,
@@ -150,7 +150,7 @@ pub(crate) async fn state_picture(
 }
 
 /// A small picture of a frame as shot.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("frame" = i64, Path), Side), responses((status = 200, content_type = "image/jpeg", body = Vec<u8>), (status = 404, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path), ("frame" = i64, Path), Side), responses((status = 200, content_type = "image/jpeg", body = Vec<u8>), (status = 404, body = Problem)))]
 #[get("/sets/{set}/frames/{frame}/thumbnail")]
 pub(crate) async fn frame_thumbnail(
     studio: web::Data<Studio>,
@@ -187,7 +187,7 @@ pub(crate) struct LookQuery {
 }
 
 /// The same place in every frame, or by every method.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path), LookQuery), responses((status = 200, body = LookThrough), (status = 409, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path), LookQuery), responses((status = 200, body = LookThrough), (status = 409, body = Problem)))]
 #[get("/sets/{set}/look")]
 pub(crate) async fn look(
     studio: web::Data<Studio>,
@@ -235,7 +235,7 @@ pub(crate) struct ExtentQuery {
 }
 
 /// How far what a frame shows instead of the plate around a place reaches.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path), ExtentQuery), responses((status = 200, body = ExtentInfo), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path), ExtentQuery), responses((status = 200, body = ExtentInfo), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[get("/sets/{set}/extent")]
 pub(crate) async fn extent(
     studio: web::Data<Studio>,
@@ -247,7 +247,7 @@ pub(crate) async fn extent(
 }
 
 /// A picture about where the plate's pixels come from, over the reference.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("what" = Evidence, Path)), responses((status = 200, content_type = "image/png", body = Vec<u8>), (status = 409, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path), ("what" = Evidence, Path)), responses((status = 200, content_type = "image/png", body = Vec<u8>), (status = 409, body = Problem)))]
 #[get("/sets/{set}/evidence/{what}.png")]
 pub(crate) async fn evidence(
     studio: web::Data<Studio>,

@@ -14,6 +14,7 @@ use evanu_studio::{
 };
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
+use utoipa_actix_web::service_config::ServiceConfig;
 
 type Shared = web::Data<Studio>;
 
@@ -70,7 +71,7 @@ pub(crate) struct Id {
 }
 
 /// Adds these routes.
-pub(crate) fn configure(config: &mut web::ServiceConfig) {
+pub(crate) fn configure(config: &mut ServiceConfig) {
     config
         .service(list_sets)
         .service(create_set)
@@ -104,14 +105,14 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
 }
 
 /// All sets, newest first.
-#[utoipa::path(context_path = "/api", responses((status = 200, body = [SetSummary])))]
+#[utoipa::path(responses((status = 200, body = [SetSummary])))]
 #[get("/sets")]
 pub(crate) async fn list_sets(studio: Shared) -> Result<web::Json<Vec<SetSummary>>, Failure> {
     Ok(web::Json(run_blocking(&studio, |s| s.scenes.summaries()).await?))
 }
 
 /// Makes an empty set.
-#[utoipa::path(context_path = "/api", request_body = Name, responses((status = 201, body = Id), (status = 400, body = Problem)))]
+#[utoipa::path(request_body = Name, responses((status = 201, body = Id), (status = 400, body = Problem)))]
 #[post("/sets")]
 pub(crate) async fn create_set(studio: Shared, name: web::Json<Name>) -> Result<HttpResponse, Failure> {
     let id = run_blocking(&studio, move |s| {
@@ -131,7 +132,7 @@ fn at_this_computer(request: &HttpRequest) -> Result<(), Failure> {
 }
 
 /// A folder of this computer.
-#[utoipa::path(context_path = "/api", params(FolderQuery), responses((status = 200, body = FolderInfo), (status = 422, body = Problem)))]
+#[utoipa::path(params(FolderQuery), responses((status = 200, body = FolderInfo), (status = 422, body = Problem)))]
 #[get("/folders")]
 pub(crate) async fn folder(
     studio: Shared,
@@ -143,7 +144,7 @@ pub(crate) async fn folder(
 }
 
 /// Adds the pictures of a folder of this computer; afterwards, `prepare` begins the work.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), request_body = FolderRequest, responses((status = 204), (status = 422, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path)), request_body = FolderRequest, responses((status = 204), (status = 422, body = Problem)))]
 #[post("/sets/{set}/folder")]
 pub(crate) async fn add_folder(
     studio: Shared,
@@ -157,7 +158,7 @@ pub(crate) async fn add_folder(
 }
 
 /// Moves frames to another set or a new one.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), request_body = Move, responses((status = 200, body = Id), (status = 404, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path)), request_body = Move, responses((status = 200, body = Id), (status = 404, body = Problem)))]
 #[post("/sets/{set}/move")]
 pub(crate) async fn move_frames(
     studio: Shared,
@@ -169,7 +170,7 @@ pub(crate) async fn move_frames(
 }
 
 /// Looks for lost originals in a folder.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), request_body = FolderRequest, responses((status = 200, body = RelinkInfo), (status = 422, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path)), request_body = FolderRequest, responses((status = 200, body = RelinkInfo), (status = 422, body = Problem)))]
 #[post("/sets/{set}/relink")]
 pub(crate) async fn relink(
     studio: Shared,
@@ -182,14 +183,14 @@ pub(crate) async fn relink(
 }
 
 /// What a frame's fit rests on.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("frame" = i64, Path)), responses((status = 200, body = FitInfo), (status = 404, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path), ("frame" = i64, Path)), responses((status = 200, body = FitInfo), (status = 404, body = Problem)))]
 #[get("/sets/{set}/fits/{frame}")]
 pub(crate) async fn fit(studio: Shared, path: web::Path<(i64, i64)>) -> Result<web::Json<FitInfo>, Failure> {
     Ok(web::Json(run_blocking(&studio, move |s| s.scenes.fit(path.0, FrameId(path.1))).await?))
 }
 
 /// The sample sets that ship with the program.
-#[utoipa::path(context_path = "/api", responses((status = 200, body = [Sample])))]
+#[utoipa::path(responses((status = 200, body = [Sample])))]
 #[get("/samples")]
 pub(crate) async fn samples() -> web::Json<Vec<Sample>> {
     let told = |s: &evanu_demo::SetInfo| Sample {
@@ -215,7 +216,7 @@ pub(crate) struct Sample {
 }
 
 /// Makes a set of shipped sample frames.
-#[utoipa::path(context_path = "/api", params(("name" = String, Path)), responses((status = 201, body = Id), (status = 404, body = Problem)))]
+#[utoipa::path(params(("name" = String, Path)), responses((status = 201, body = Id), (status = 404, body = Problem)))]
 #[post("/samples/{name}")]
 pub(crate) async fn sample_set(studio: Shared, name: web::Path<String>) -> Result<HttpResponse, Failure> {
     let sample = evanu_demo::SETS.iter().find(|s| s.name == name.as_str());
@@ -237,14 +238,14 @@ pub(crate) fn add_samples(studio: &Studio, sample: &evanu_demo::SetInfo) -> Resu
 }
 
 /// Everything about a set.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 200, body = SetDetail), (status = 404, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path)), responses((status = 200, body = SetDetail), (status = 404, body = Problem)))]
 #[get("/sets/{set}")]
 pub(crate) async fn get_set(studio: Shared, set: web::Path<i64>) -> Result<web::Json<SetDetail>, Failure> {
     Ok(web::Json(run_blocking(&studio, move |s| s.set(*set)).await?))
 }
 
 /// Gives a set another name.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), request_body = Name, responses((status = 204), (status = 404, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path)), request_body = Name, responses((status = 204), (status = 404, body = Problem)))]
 #[put("/sets/{set}/name")]
 pub(crate) async fn rename_set(
     studio: Shared,
@@ -256,7 +257,7 @@ pub(crate) async fn rename_set(
 }
 
 /// Deletes a set; it can be restored for thirty days.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 204), (status = 404, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path)), responses((status = 204), (status = 404, body = Problem)))]
 #[delete("/sets/{set}")]
 pub(crate) async fn delete_set(studio: Shared, set: web::Path<i64>) -> Result<HttpResponse, Failure> {
     run_blocking(&studio, move |s| s.delete(*set, true)).await?;
@@ -264,7 +265,7 @@ pub(crate) async fn delete_set(studio: Shared, set: web::Path<i64>) -> Result<Ht
 }
 
 /// Brings a deleted set back.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 204), (status = 404, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path)), responses((status = 204), (status = 404, body = Problem)))]
 #[post("/sets/{set}/restore")]
 pub(crate) async fn restore_set(studio: Shared, set: web::Path<i64>) -> Result<HttpResponse, Failure> {
     run_blocking(&studio, move |s| s.delete(*set, false)).await?;
@@ -272,7 +273,7 @@ pub(crate) async fn restore_set(studio: Shared, set: web::Path<i64>) -> Result<H
 }
 
 /// Copies a set.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 201, body = Id), (status = 404, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path)), responses((status = 201, body = Id), (status = 404, body = Problem)))]
 #[post("/sets/{set}/duplicate")]
 pub(crate) async fn duplicate_set(studio: Shared, set: web::Path<i64>) -> Result<HttpResponse, Failure> {
     let id = run_blocking(&studio, move |s| s.duplicate(*set)).await?;
@@ -299,7 +300,7 @@ fn followed(request: &HttpRequest) -> Result<Option<i64>, Failure> {
 }
 
 /// Puts a change of the recipe in force.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("If-Match" = String, Header, description = "The set's revision that it follows from")), request_body = Change, responses((status = 200, body = SetDetail), (status = 400, body = Problem), (status = 409, body = Problem), (status = 412, body = Problem), (status = 428, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path), ("If-Match" = String, Header, description = "The set's revision that it follows from")), request_body = Change, responses((status = 200, body = SetDetail), (status = 400, body = Problem), (status = 409, body = Problem), (status = 412, body = Problem), (status = 428, body = Problem)))]
 #[patch("/sets/{set}/recipe")]
 pub(crate) async fn change_recipe(
     studio: Shared,
@@ -313,7 +314,7 @@ pub(crate) async fn change_recipe(
 }
 
 /// Takes the last decision back.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("If-Match" = String, Header, description = "The set's revision that it follows from")), responses((status = 200, body = SetDetail), (status = 409, body = Problem), (status = 412, body = Problem), (status = 428, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path), ("If-Match" = String, Header, description = "The set's revision that it follows from")), responses((status = 200, body = SetDetail), (status = 409, body = Problem), (status = 412, body = Problem), (status = 428, body = Problem)))]
 #[post("/sets/{set}/undo")]
 pub(crate) async fn undo(
     studio: Shared,
@@ -324,7 +325,7 @@ pub(crate) async fn undo(
 }
 
 /// Makes a decision again that was taken back.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("If-Match" = String, Header, description = "The set's revision that it follows from")), responses((status = 200, body = SetDetail), (status = 409, body = Problem), (status = 412, body = Problem), (status = 428, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path), ("If-Match" = String, Header, description = "The set's revision that it follows from")), responses((status = 200, body = SetDetail), (status = 409, body = Problem), (status = 412, body = Problem), (status = 428, body = Problem)))]
 #[post("/sets/{set}/redo")]
 pub(crate) async fn redo(
     studio: Shared,
@@ -346,7 +347,7 @@ async fn step(
 }
 
 /// Reads and aligns what has not been yet.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 202), (status = 404, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path)), responses((status = 202), (status = 404, body = Problem)))]
 #[post("/sets/{set}/prepare")]
 pub(crate) async fn prepare(studio: Shared, set: web::Path<i64>) -> Result<HttpResponse, Failure> {
     run_blocking(&studio, move |s| s.prepare(*set)).await?;
@@ -354,7 +355,7 @@ pub(crate) async fn prepare(studio: Shared, set: web::Path<i64>) -> Result<HttpR
 }
 
 /// Takes a file that cannot be read off the list.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("frame" = i64, Path)), responses((status = 204), (status = 409, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path), ("frame" = i64, Path)), responses((status = 204), (status = 409, body = Problem)))]
 #[delete("/sets/{set}/frames/{frame}")]
 pub(crate) async fn dismiss_frame(
     studio: Shared,
@@ -365,7 +366,7 @@ pub(crate) async fn dismiss_frame(
 }
 
 /// How well the frames support the plate.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 200, body = AgreementFact), (status = 409, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path)), responses((status = 200, body = AgreementFact), (status = 409, body = Problem)))]
 #[get("/sets/{set}/agreement")]
 pub(crate) async fn agreement(
     studio: Shared,
@@ -375,7 +376,7 @@ pub(crate) async fn agreement(
 }
 
 /// The places that the consensus does not settle by itself, largest first.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 200, body = [DoubtInfo]), (status = 409, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path)), responses((status = 200, body = [DoubtInfo]), (status = 409, body = Problem)))]
 #[get("/sets/{set}/doubts")]
 pub(crate) async fn doubts(
     studio: Shared,
@@ -385,7 +386,7 @@ pub(crate) async fn doubts(
 }
 
 /// The areas that move and belong, largest first.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 200, body = [MovingInfo]), (status = 409, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path)), responses((status = 200, body = [MovingInfo]), (status = 409, body = Problem)))]
 #[get("/sets/{set}/moving")]
 pub(crate) async fn moving(
     studio: Shared,
@@ -395,7 +396,7 @@ pub(crate) async fn moving(
 }
 
 /// All states of a set, oldest first: a tree, each made from its parent.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), responses((status = 200, body = Vec<StateInfo>), (status = 404, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path)), responses((status = 200, body = Vec<StateInfo>), (status = 404, body = Problem)))]
 #[get("/sets/{set}/history")]
 pub(crate) async fn states(
     studio: Shared,
@@ -405,7 +406,7 @@ pub(crate) async fn states(
 }
 
 /// Returns to a state.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("seq" = i64, Path), ("If-Match" = String, Header, description = "The set's revision that it follows from")), responses((status = 200, body = SetDetail), (status = 404, body = Problem), (status = 412, body = Problem), (status = 428, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path), ("seq" = i64, Path), ("If-Match" = String, Header, description = "The set's revision that it follows from")), responses((status = 200, body = SetDetail), (status = 404, body = Problem), (status = 412, body = Problem), (status = 428, body = Problem)))]
 #[post("/sets/{set}/history/{seq}")]
 pub(crate) async fn go_to(
     studio: Shared,
@@ -418,7 +419,7 @@ pub(crate) async fn go_to(
 }
 
 /// Opens a state to be looked at, by tiles of the plate with the key that is returned.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path), ("seq" = i64, Path)), responses((status = 200, body = StateKey), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path), ("seq" = i64, Path)), responses((status = 200, body = StateKey), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[get("/sets/{set}/history/{seq}")]
 pub(crate) async fn state_key(
     studio: Shared,
@@ -429,7 +430,7 @@ pub(crate) async fn state_key(
 }
 
 /// Begins to write the plate to a file.
-#[utoipa::path(context_path = "/api", params(("set" = i64, Path)), request_body = ExportRequest, responses((status = 202, body = Id), (status = 409, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path)), request_body = ExportRequest, responses((status = 202, body = Id), (status = 409, body = Problem)))]
 #[post("/sets/{set}/exports")]
 pub(crate) async fn start_export(
     studio: Shared,
@@ -441,14 +442,14 @@ pub(crate) async fn start_export(
 }
 
 /// How a run stands.
-#[utoipa::path(context_path = "/api", params(("run" = i64, Path)), responses((status = 200, body = RunInfo), (status = 404, body = Problem)))]
+#[utoipa::path(params(("run" = i64, Path)), responses((status = 200, body = RunInfo), (status = 404, body = Problem)))]
 #[get("/runs/{run}")]
 pub(crate) async fn get_run(studio: Shared, run: web::Path<i64>) -> Result<web::Json<RunInfo>, Failure> {
     Ok(web::Json(run_blocking(&studio, move |s| s.queue.run(*run)).await?))
 }
 
 /// Stops a run.
-#[utoipa::path(context_path = "/api", params(("run" = i64, Path)), responses((status = 204), (status = 409, body = Problem)))]
+#[utoipa::path(params(("run" = i64, Path)), responses((status = 204), (status = 409, body = Problem)))]
 #[delete("/runs/{run}")]
 pub(crate) async fn cancel_run(studio: Shared, run: web::Path<i64>) -> Result<HttpResponse, Failure> {
     run_blocking(&studio, move |s| s.queue.cancel(*run)).await?;
@@ -456,7 +457,7 @@ pub(crate) async fn cancel_run(studio: Shared, run: web::Path<i64>) -> Result<Ht
 }
 
 /// The file that an export wrote.
-#[utoipa::path(context_path = "/api", params(("run" = i64, Path)), responses((status = 200, body = Vec<u8>, content_type = "application/octet-stream"), (status = 404, body = Problem)))]
+#[utoipa::path(params(("run" = i64, Path)), responses((status = 200, body = Vec<u8>, content_type = "application/octet-stream"), (status = 404, body = Problem)))]
 #[get("/runs/{run}/file")]
 pub(crate) async fn exported_file(
     studio: Shared,

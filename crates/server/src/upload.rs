@@ -3,12 +3,13 @@
 use crate::problem::{Failure, Problem};
 use crate::routes::run_blocking;
 use actix_multipart::Multipart;
-use actix_web::{HttpResponse, web};
+use actix_web::{HttpResponse, post, web};
 use evanu_studio::{Studio, StudioError};
 use futures_util::StreamExt;
 
 /// Adds files to a set; each part is one file. Afterwards, `prepare` begins the work.
-#[utoipa::path(post, path = "/api/sets/{set}/frames", params(("set" = i64, Path)), request_body(content = String, content_type = "multipart/form-data"), responses((status = 204), (status = 404, body = Problem), (status = 422, body = Problem)))]
+#[utoipa::path(params(("set" = i64, Path)), request_body(content = String, content_type = "multipart/form-data"), responses((status = 204), (status = 404, body = Problem), (status = 422, body = Problem)))]
+#[post("/sets/{set}/frames")]
 pub(crate) async fn upload_frames(
     studio: web::Data<Studio>,
     set: web::Path<i64>,
