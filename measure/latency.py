@@ -93,7 +93,7 @@ with Server() as server:
     print(f"frames proposed for a loop: {1000 * (time.monotonic() - begin):.0f} ms")
     many = [lift(k, size["width"] * (0.05 + 0.1 * (k % 10)), size["height"] * (0.05 + 0.1 * (k // 10)), side, state()) for k in range(100)]
     name, level, left, top = places[1]
-    print(f"a hundred lifts at once: {change({'lifts': many}, level, left, top):.0f} ms")
+    print(f"a hundred lifts at once: {change({'patches': many}, level, left, top):.0f} ms")
     print(f"a loop let go over a hundred lifts, {name}: {lay(8, level, left, top, side)} ms")
     looks = []
     for k in range(12):
