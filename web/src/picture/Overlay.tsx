@@ -116,6 +116,12 @@ function Reach({ set, size }: { set: SetDetail; size: number }) {
   );
 }
 
+/** Strokes, one over another, that are seen on any picture. */
+const OUTLINED = [
+  ["white", 2.6],
+  ["var(--color-verdigris)", 1.4],
+] as const;
+
 /** Closed squares lead, broken crosses were found again but moved otherwise; a ring where most is left. */
 function Rests({ set, frame, size }: { set: SetDetail; frame: number; size: number }) {
   const fit = useQuery({ queryKey: ["fit", set.id, frame, set.frame_key], queryFn: () => api.fit(set.id, frame) }).data;
@@ -123,30 +129,20 @@ function Rests({ set, frame, size }: { set: SetDetail; frame: number; size: numb
   const r = 4 * size;
   return (
     <g data-testid="rests">
-      {fit.points.map((p, k) => (
-        <rect
-          key={k}
-          x={(p[0] ?? 0) - r}
-          y={(p[1] ?? 0) - r}
-          width={2 * r}
-          height={2 * r}
-          fill="none"
-          stroke="white"
-          strokeWidth={2.6 * size}
-        />
-      ))}
-      {fit.points.map((p, k) => (
-        <rect
-          key={k}
-          x={(p[0] ?? 0) - r}
-          y={(p[1] ?? 0) - r}
-          width={2 * r}
-          height={2 * r}
-          fill="none"
-          stroke="var(--color-verdigris)"
-          strokeWidth={1.4 * size}
-        />
-      ))}
+      {OUTLINED.map(([stroke, width]) =>
+        fit.points.map((p, k) => (
+          <rect
+            key={`${stroke} ${k}`}
+            x={(p[0] ?? 0) - r}
+            y={(p[1] ?? 0) - r}
+            width={2 * r}
+            height={2 * r}
+            fill="none"
+            stroke={stroke}
+            strokeWidth={width * size}
+          />
+        )),
+      )}
       {fit.refused.map((p, k) => (
         <path
           key={k}

@@ -1,5 +1,5 @@
 // Places that come from one frame or by another method: the list, and what can be changed of each.
-import { useState } from "react";
+import { useState, type ReactNode } from "react";
 import { useQuery } from "@tanstack/react-query";
 import { api, patchPicture, type Patch, type Purpose, type Seam, type SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
@@ -301,24 +301,18 @@ function Settings({
         </select>
       </label>
       {frameOf(lift.source) != null && (
-        <label className="flex items-center gap-2">
-          <input
-            type="checkbox"
-            className="accent-ink"
-            checked={calm}
-            onChange={(e) =>
-              change(
-                {
-                  source: e.target.checked
-                    ? { highlight_suppressed: frameOf(lift.source) ?? 0 }
-                    : { frame: frameOf(lift.source) ?? 0 },
-                },
-                e.target.checked ? "take highlights off a place" : "a place with its highlights",
-              )
-            }
-          />
+        <Tick
+          checked={calm}
+          change={(on) => {
+            const frame = frameOf(lift.source) ?? 0;
+            change(
+              { source: on ? { highlight_suppressed: frame } : { frame } },
+              on ? "take highlights off a place" : "a place with its highlights",
+            );
+          }}
+        >
           Without its highlights
-        </label>
+        </Tick>
       )}
       {calm && <Glare set={set} index={index} />}
       <Slide
@@ -354,39 +348,21 @@ function Settings({
         change={(v) => change({ feather: v }, "border of a lift")}
       />
       {"frame" in lift.source && (
-        <label className="flex items-center gap-2">
-          <input
-            type="checkbox"
-            className="accent-ink"
-            checked={lift.tone}
-            onChange={(e) =>
-              change(
-                { tone: e.target.checked },
-                e.target.checked ? "match the tone of a lift" : "a lift in its own tone",
-              )
-            }
-          />
+        <Tick
+          checked={lift.tone}
+          change={(tone) => change({ tone }, tone ? "match the tone of a lift" : "a lift in its own tone")}
+        >
           Tone matched along the border
-        </label>
+        </Tick>
       )}
       {"frame" in lift.source && !lift.transform && (
-        <label
-          className="flex items-center gap-2"
+        <Tick
           title="Where other frames show the same as this one, all of them are averaged"
+          checked={lift.grain}
+          change={(grain) => change({ grain }, grain ? "match the grain of a lift" : "a lift with its own grain")}
         >
-          <input
-            type="checkbox"
-            className="accent-ink"
-            checked={lift.grain}
-            onChange={(e) =>
-              change(
-                { grain: e.target.checked },
-                e.target.checked ? "match the grain of a lift" : "a lift with its own grain",
-              )
-            }
-          />
           Grain as around it
-        </label>
+        </Tick>
       )}
       <Told set={set} lift={lift} change={change} />
       {over.length > 0 && (
@@ -439,6 +415,21 @@ function Told({ set, lift, change }: { set: SetDetail; lift: Patch; change: (par
         </button>
       )}
     </div>
+  );
+}
+
+/** A box to tick, with what it says. */
+function Tick(props: { checked: boolean; title?: string; change: (on: boolean) => void; children: ReactNode }) {
+  return (
+    <label className="flex items-center gap-2" title={props.title}>
+      <input
+        type="checkbox"
+        className="accent-ink"
+        checked={props.checked}
+        onChange={(e) => props.change(e.target.checked)}
+      />
+      {props.children}
+    </label>
   );
 }
 
