@@ -31,6 +31,14 @@ fn acts() -> impl Strategy<Value = Vec<Act>> {
     prop::collection::vec(act, 1..30)
 }
 
+/// Combines by another method.
+fn change(studio: &Studio, set: i64, label: &str, method: Method, goes_on: bool) {
+    let recipe = Recipe { method, ..studio.set(set).unwrap().recipe };
+    let recipe = RecipePart::whole(&recipe).unwrap();
+    let change = Change { label: label.into(), goes_on, recipe, looking: Vec::new() };
+    studio.change(set, &change, None).unwrap();
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(24))]
 
@@ -75,21 +83,7 @@ fn branches_are_kept_and_nudges_become_one_state() {
     let folder = tempfile::tempdir().unwrap();
     let studio = Studio::open(folder.path()).unwrap();
     let set = studio.sets.create("tree").unwrap();
-    let act = |label: &str, method, goes_on| {
-        let recipe = Recipe { method, ..studio.set(set).unwrap().recipe };
-        studio
-            .change(
-                set,
-                &Change {
-                    label: label.into(),
-                    goes_on,
-                    recipe: RecipePart::whole(&recipe).unwrap(),
-                    looking: Vec::new(),
-                },
-                None,
-            )
-            .unwrap();
-    };
+    let act = |label: &str, method, goes_on| change(&studio, set, label, method, goes_on);
     act("first", Method::Mean, false);
     act("left", Method::Darkest, false);
     studio.step(set, -1, None).unwrap();
@@ -112,21 +106,7 @@ fn branches_are_kept_and_nudges_become_one_state() {
     assert_eq!(studio.set(set).unwrap().recipe.method, Method::Darkest);
     assert!(matches!(studio.go_to(set, 9, None), Err(StudioError::NotFound(_))));
 
-    let act = |label: &str, rank, goes_on| {
-        let recipe = Recipe { method: Method::Rank(rank), ..studio.set(set).unwrap().recipe };
-        studio
-            .change(
-                set,
-                &Change {
-                    label: label.into(),
-                    goes_on,
-                    recipe: RecipePart::whole(&recipe).unwrap(),
-                    looking: Vec::new(),
-                },
-                None,
-            )
-            .unwrap();
-    };
+    let act = |label: &str, rank, goes_on| change(&studio, set, label, Method::Rank(rank), goes_on);
     act("nudge", 1, true);
     act("nudge", 2, true);
     act("nudge", 3, true);
