@@ -5,6 +5,17 @@
 //! the curve then works on its square root, where steps look alike. Highlights beyond white are brought back by a
 //! rational shoulder (after Reinhard et al. 2002), both ends of the curve stay where they are, and it never falls.
 //! Cost: one table of 65 536 entries a channel.
+//!
+//! ```
+//! use evanu_core::develop::Develop;
+//!
+//! let brighter = Develop { exposure: 1.0, ..Develop::default() };
+//! // A stop is twice the light, for each channel alike.
+//! assert!(brighter.gains().iter().all(|g| (g - 2.0).abs() < 1e-5));
+//! let [red, _, _] = brighter.tables(1.0);
+//! let [plain, _, _] = Develop::default().tables(1.0);
+//! assert!(red[20_000] > plain[20_000] && red.is_sorted());
+//! ```
 
 use crate::pixel::tone::{CODE_OF_ROOT, luminance};
 use serde::{Deserialize, Serialize};

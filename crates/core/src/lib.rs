@@ -10,7 +10,7 @@ pub mod develop;
 pub mod evidence;
 pub mod geometry;
 #[path = "match/mod.rs"]
-pub mod matching;
+pub(crate) mod matching;
 pub mod noise;
 pub mod patch;
 pub mod pixel;

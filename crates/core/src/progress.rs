@@ -1,4 +1,14 @@
 //! How long work tells how far it is and learns that it should stop.
+//!
+//! ```
+//! use evanu_core::progress::{Cancelled, Counter};
+//!
+//! // Its owner stops the work when half of it is done.
+//! let watch = |share: f32| if share < 0.5 { Ok(()) } else { Err(Cancelled) };
+//! let counter = Counter::new(4, &watch);
+//! assert_eq!(counter.tick(), Ok(()));
+//! assert_eq!(counter.tick(), Err(Cancelled));
+//! ```
 
 use std::sync::atomic::{AtomicUsize, Ordering};
 

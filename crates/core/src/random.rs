@@ -1,4 +1,12 @@
 //! A small seeded generator: SplitMix64 (Steele, Lea and Flood 2014). Same seed, same sequence, on any machine.
+//!
+//! ```
+//! use evanu_core::random::Random;
+//!
+//! let (mut first, mut second) = (Random::new(7), Random::new(7));
+//! assert!((0..100).all(|_| first.bits() == second.bits()));
+//! assert!((0..100).all(|_| (2.0..3.0).contains(&first.within(2.0, 3.0)) && first.below(6) < 6));
+//! ```
 
 /// State of the generator.
 #[derive(Debug, Clone)]

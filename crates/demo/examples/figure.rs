@@ -5,7 +5,7 @@
 
 mod kept;
 
-use evanu_core::evidence::still::MOST;
+use evanu_core::evidence::still::GREATEST_SHARE;
 use evanu_core::pixel::{FrameSource, MemoryFrame, Samples};
 use evanu_core::prepare;
 use evanu_core::progress::no_progress;
@@ -36,7 +36,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     }
     let first = looks.first().ok_or("nobody passes")?;
     let mean = |i: usize| {
-        (255.0 / MOST * looks.iter().map(|l| l[i]).sum::<f32>() / looks.len() as f32).round() as u8
+        (255.0 / GREATEST_SHARE * looks.iter().map(|l| l[i]).sum::<f32>() / looks.len() as f32).round() as u8
     };
     let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../core/src/evidence/figure.bin");
     std::fs::write(path, (0..first.len()).map(mean).collect::<Vec<u8>>())?;

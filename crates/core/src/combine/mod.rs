@@ -1,4 +1,16 @@
 //! Many samples of one place become one: order statistics, averages, and whole colours chosen by brightness.
+//!
+//! ```
+//! use evanu_core::combine::{Method, Network, combine};
+//!
+//! // One pixel of three frames, by channel; somebody stands in the last.
+//! let frames = [[[900], [800], [700]], [[910], [805], [701]], [[50], [60], [9000]]];
+//! let rows: Vec<_> = frames.iter().map(|f| [&f[0][..], &f[1][..], &f[2][..]]).collect();
+//! let [mut r, mut g, mut b] = [[0], [0], [0]];
+//! combine(Method::Median, &Network::new(Method::Median, 3), &rows, [&mut r, &mut g, &mut b]);
+//! assert_eq!([r, g, b], [[900], [800], [701]]);
+//! assert_eq!("rank:75".parse(), Ok(Method::Rank(75)));
+//! ```
 
 pub mod consensus;
 pub(crate) mod maxflow;

@@ -6,6 +6,36 @@
 //! (`measure/doubts.py`); what is likely enough is asked, the rest is listed as settled. Each place holds the stories seen
 //! there, best first: the frames of a story show the same over most of the place. Cost: linear in the pixels of the
 //! choice, and in those of the places for each pair of stories.
+//!
+//! ```
+//! use evanu_core::plan::{FrameAlignment, Plan};
+//! use evanu_core::prepare;
+//! use evanu_core::recipe::Recipe;
+//! use evanu_core::render::Scene;
+//! // Five noisy frames of a wall; somebody walks along it.
+//! # use evanu_core::geometry::Size;
+//! # use evanu_core::pixel::{FrameSource, MemoryFrame, Samples};
+//! # use evanu_core::random::Random;
+//! # let size = Size::new(240, 160);
+//! # let frame = |k: u32| {
+//! #     let mut random = Random::new(u64::from(k));
+//! #     let code = |i: u32| {
+//! #         let (x, y) = (i % 240, i / 240);
+//! #         let who = (30 * k + 20..30 * k + 45).contains(&x) && (50..120).contains(&y);
+//! #         let wall = 120.0 + 30.0 * (f64::from(x) / 9.0).sin() + 20.0 * (f64::from(y) / 7.0).cos();
+//! #         [(if who { 20.0 } else { wall } + random.normal()) as u8; 3]
+//! #     };
+//! #     MemoryFrame::new(size, Samples::Eight((0..240 * 160).flat_map(code).collect()))
+//! # };
+//! # let frames: Vec<MemoryFrame> = (0..5).map(frame).collect();
+//! let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
+//! let plan = Plan::of(vec![FrameAlignment::untouched(size); 5]);
+//! let recipe = Recipe::new();
+//! let decision = prepare::decide(&Scene::new(&recipe, &plan, &sources))?;
+//! // Four frames against one leave nothing to ask.
+//! assert!(decision.doubts.iter().all(|doubt| doubt.settled));
+//! # Ok::<(), evanu_core::render::RenderError>(())
+//! ```
 
 use super::still::{self, Standing};
 use crate::combine::consensus::Decided;
@@ -17,7 +47,7 @@ use serde::{Deserialize, Serialize};
 /// A story that comes this close is a rival.
 const CLOSE: f32 = 2.5;
 /// Places smaller than this, in pixels of the choice, are none.
-const LEAST: usize = 20;
+const LEAST_PIXELS: usize = 20;
 /// Smaller parts are noise.
 const SPECK: usize = 3;
 /// Pixels that lie this far apart are one part.
@@ -139,7 +169,7 @@ pub fn find(decided: &Decided) -> Vec<Doubt> {
         .into_iter()
         .flat_map(|place| divided(place, w, &|bounds, place| bounds.longer().1 <= widest || whole(place)))
         .collect();
-    places.retain(|place| place.len() >= LEAST);
+    places.retain(|place| place.len() >= LEAST_PIXELS);
     let mut doubts: Vec<Doubt> =
         places.iter().filter_map(|place| describe(decided, place, &rivals, (&torn, &foreign))).collect();
     let standing = still::find(decided);

@@ -1,21 +1,33 @@
 //! Agreement: at each place, which frames show the same thing as the plate.
 //!
-//! Two samples are the same when their difference is what noise and a registration error of [`SLACK`] pixels
+//! Two samples are the same when their difference is what noise and a registration error of [`REGISTRATION_ERROR`] pixels
 //! explain: `χ² = mean over channels of (F − P)² / (2σ² + (κ·g)²)`, with g the plate's gradient, stays below
-//! [`LIMIT`]². All in root codes. Cost: a few operations a sample.
+//! [`SAME`](crate::noise::SAME)². All in root codes. Cost: a few operations a sample.
+//!
+//! ```
+//! use evanu_core::evidence::{agrees, plate_row};
+//! use evanu_core::noise::NoiseModel;
+//!
+//! // An even row of the plate, and a frame that shows something else in the last pixel.
+//! let plate = [20_000; 4];
+//! let rows = [&plate[..]; 3];
+//! let plate = plate_row(rows, rows, rows, &NoiseModel::default(), 1.0);
+//! let frame = [20_100, 19_900, 20_050, 26_000];
+//! let mut same = [false; 4];
+//! agrees([&frame; 3], &plate, &mut same);
+//! assert_eq!(same, [true, true, true, false]);
+//! ```
 
 pub mod doubts;
-pub mod moments;
+pub(crate) mod moments;
 pub mod moving;
 pub mod still;
 
 use crate::combine::Row;
-use crate::noise::NoiseModel;
+use crate::noise::{NoiseModel, SAME};
 
 /// Registration error that is forgiven, in pixels.
-pub const SLACK: f32 = 0.25;
-/// Greatest deviation that still counts as the same.
-pub const LIMIT: f32 = 2.5;
+pub const REGISTRATION_ERROR: f32 = 0.25;
 
 /// A row of the plate with what it may differ by.
 pub struct PlateRow<'a> {
@@ -45,7 +57,7 @@ pub fn plate_row<'a>(
                 let gy = (v(below[c], x) - v(above[c], x)) * 0.5;
                 // Rounding to eight bits does not average out: half the floor always stays.
                 let sigma = (noise.sigma_at(codes[c][x]) / shrink).max(90.0);
-                2.0 * sigma * sigma + SLACK * SLACK * (gx * gx + gy * gy)
+                2.0 * sigma * sigma + REGISTRATION_ERROR * REGISTRATION_ERROR * (gx * gx + gy * gy)
             })
             .collect()
     });
@@ -61,7 +73,7 @@ pub fn agrees(frame: Row<'_>, plate: &PlateRow<'_>, out: &mut [bool]) {
                 d * d / plate.variance[c][x]
             })
             .sum();
-        *o = chi < 3.0 * LIMIT * LIMIT;
+        *o = chi < 3.0 * SAME * SAME;
     }
 }
 

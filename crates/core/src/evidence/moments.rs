@@ -8,13 +8,13 @@
 use crate::geometry::{Rect, Size};
 
 /// Longest side of the small pictures.
-pub const SIDE: u32 = 256;
+pub(crate) const SIDE: u32 = 256;
 /// Roots of light further apart than this, of 255, are not the same.
 const SAME: i32 = 12;
 /// Two frames are one moment when what changed is less than this share of what is to be seen in the emptier one.
 const SHARED: f64 = 0.3;
 /// Less to be seen than this share of the picture tells no moments apart.
-const LEAST: f64 = 0.0015;
+const LEAST_SHARE: f64 = 0.0015;
 /// Frames this many seconds apart can be one moment; without clocks, neighbours can.
 const CLOSE: f64 = 3.0;
 /// A share of the plate that hangs on one frame and is worth telling, and fewest small pixels of its largest place.
@@ -22,7 +22,7 @@ const TOLD: f64 = 0.003;
 const PLACE: usize = 4;
 
 /// Small grey pictures of aligned frames: roots of luminance 1..=255, 0 where a frame does not reach.
-pub struct Small {
+pub(crate) struct Small {
     /// Columns and rows of each.
     pub size: Size,
     /// One picture a frame; empty for a frame that does not take part.
@@ -63,7 +63,7 @@ fn share(a: &[u8], b: &[u8]) -> f64 {
 /// Numbers the moments of the frames in order of time, from 0; frames that do not take part are moments of their own.
 ///
 /// `clocks` are seconds, where known.
-pub fn moments(small: &Small, order: &[usize], clocks: &[Option<f64>]) -> Vec<u32> {
+pub(crate) fn moments(small: &Small, order: &[usize], clocks: &[Option<f64>]) -> Vec<u32> {
     let median = small.median();
     let seen: Vec<f64> = small.frames.iter().map(|f| share(f, &median)).collect();
     let mut out = vec![0u32; small.frames.len()];
@@ -77,7 +77,9 @@ pub fn moments(small: &Small, order: &[usize], clocks: &[Option<f64>]) -> Vec<u3
         let same = last.is_some_and(|k| {
             let least = seen[k].min(seen[i]);
             let both = !small.frames[k].is_empty() && !small.frames[i].is_empty();
-            both && close(k) && least > LEAST && share(&small.frames[k], &small.frames[i]) < SHARED * least
+            both && close(k)
+                && least > LEAST_SHARE
+                && share(&small.frames[k], &small.frames[i]) < SHARED * least
         });
         if last.is_some() && !same {
             number += 1;
@@ -90,7 +92,7 @@ pub fn moments(small: &Small, order: &[usize], clocks: &[Option<f64>]) -> Vec<u3
 
 /// For each frame, the share of the plate that it alone shows as the median does, and the largest such place in small
 /// pixels; `None` where nothing worth telling hangs on it.
-pub fn sole(small: &Small) -> Vec<Option<(f64, Rect)>> {
+pub(crate) fn sole(small: &Small) -> Vec<Option<(f64, Rect)>> {
     let part = small.part();
     let mut out = vec![None; small.frames.len()];
     if part.len() < 3 {

@@ -5,6 +5,35 @@
 //! details are blurred away (leaves, ripples). Shade that wanders over something even is as soft as cloud, but darkens all colours
 //! alike and only darkens. Found on the reduced picture of the choice, in pieces large enough to be
 //! worth a decision.
+//!
+//! ```
+//! use evanu_core::plan::{FrameAlignment, Plan};
+//! use evanu_core::prepare;
+//! use evanu_core::recipe::Recipe;
+//! use evanu_core::render::Scene;
+//! // Five noisy frames of a wall.
+//! # use evanu_core::geometry::Size;
+//! # use evanu_core::pixel::{FrameSource, MemoryFrame, Samples};
+//! # use evanu_core::random::Random;
+//! # let size = Size::new(240, 160);
+//! # let frame = |k: u32| {
+//! #     let mut random = Random::new(u64::from(k));
+//! #     let code = |i: u32| {
+//! #         let (x, y) = (i % 240, i / 240);
+//! #         let wall = 120.0 + 30.0 * (f64::from(x) / 9.0).sin() + 20.0 * (f64::from(y) / 7.0).cos();
+//! #         [(wall + random.normal()) as u8; 3]
+//! #     };
+//! #     MemoryFrame::new(size, Samples::Eight((0..240 * 160).flat_map(code).collect()))
+//! # };
+//! # let frames: Vec<MemoryFrame> = (0..5).map(frame).collect();
+//! let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
+//! let plan = Plan::of(vec![FrameAlignment::untouched(size); 5]);
+//! let recipe = Recipe::new();
+//! let decision = prepare::decide(&Scene::new(&recipe, &plan, &sources))?;
+//! // Noise is no movement.
+//! assert!(decision.moving.is_empty());
+//! # Ok::<(), evanu_core::render::RenderError>(())
+//! ```
 
 use crate::combine::consensus::{DIFFER, Decided};
 use crate::geometry::{Point, simplified_to, trace};
@@ -19,7 +48,7 @@ const JOIN: f32 = 0.03;
 /// Share of a square that must move for an area to begin in its middle, and to reach there.
 const DENSE: (f32, f32) = (0.4, 0.1);
 /// Least share of the picture.
-const LEAST: f32 = 0.004;
+const LEAST_SHARE: f32 = 0.004;
 /// Greatest mean step between neighbouring pixels of one frame, in deviations, of what has no contours.
 const SMOOTH: f32 = 2.5;
 /// Share of a smooth area's pixels that may hold steps.
@@ -76,7 +105,7 @@ pub fn find(decided: &Decided) -> Vec<Moving> {
         }
         let area = flood(&mut open, w, start, 1);
         let share = area.len() as f32 / (w * h) as f32;
-        if share >= LEAST
+        if share >= LEAST_SHARE
             && let Some(motion) = motion(decided, &area, w)
         {
             areas.push(describe(decided, &area, motion, share));

@@ -7,6 +7,37 @@
 //! who passed in this set, which also tell how tall one is where on the ground (a line by Theil 1950 and Sen 1968).
 //! Only upright figures are looked for, and only where enough pass. Cost: some thousand windows of 60×30 samples, and a
 //! system of 450 equations.
+//!
+//! ```
+//! use evanu_core::plan::{FrameAlignment, Plan};
+//! use evanu_core::prepare;
+//! use evanu_core::recipe::Recipe;
+//! use evanu_core::render::Scene;
+//! // Five noisy frames of a wall; somebody walks along it.
+//! # use evanu_core::geometry::Size;
+//! # use evanu_core::pixel::{FrameSource, MemoryFrame, Samples};
+//! # use evanu_core::random::Random;
+//! # let size = Size::new(240, 160);
+//! # let frame = |k: u32| {
+//! #     let mut random = Random::new(u64::from(k));
+//! #     let code = |i: u32| {
+//! #         let (x, y) = (i % 240, i / 240);
+//! #         let who = (30 * k + 20..30 * k + 45).contains(&x) && (50..120).contains(&y);
+//! #         let wall = 120.0 + 30.0 * (f64::from(x) / 9.0).sin() + 20.0 * (f64::from(y) / 7.0).cos();
+//! #         [(if who { 20.0 } else { wall } + random.normal()) as u8; 3]
+//! #     };
+//! #     MemoryFrame::new(size, Samples::Eight((0..240 * 160).flat_map(code).collect()))
+//! # };
+//! # let frames: Vec<MemoryFrame> = (0..5).map(frame).collect();
+//! let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
+//! let plan = Plan::of(vec![FrameAlignment::untouched(size); 5]);
+//! let recipe = Recipe::new();
+//! // What those who pass look like, which the figure is made of.
+//! for look in prepare::looks(&Scene::new(&recipe, &plan, &sources))? {
+//!     assert!(look.iter().all(|share| (0.0..=evanu_core::evidence::still::GREATEST_SHARE).contains(share)));
+//! }
+//! # Ok::<(), evanu_core::render::RenderError>(())
+//! ```
 
 use crate::combine::consensus::{DIFFER, Decided};
 use crate::geometry::Size;
@@ -24,9 +55,9 @@ const NUMBERS: usize = CELLS.0 * CELLS.1 * DIRECTIONS;
 /// What a cell's gradients are divided by beside their own, in grey steps: noise stays small.
 const QUIET: f32 = 4.0;
 /// Greatest share of a direction: what 255 stands for in [`FIGURE`].
-pub const MOST: f32 = 0.6;
+pub const GREATEST_SHARE: f32 = 0.6;
 
-/// Rendered visitors, as shares of [`MOST`] in 255 steps.
+/// Rendered visitors, as shares of [`GREATEST_SHARE`] in 255 steps.
 const FIGURE: &[u8; NUMBERS] = include_bytes!("figure.bin");
 /// How many figures of the set itself count as much as they.
 const FIGURES: f32 = 100.0;
@@ -35,7 +66,7 @@ const FIGURES: f32 = 100.0;
 const WINDOW: (f32, f32) = (1.2, 0.1);
 /// Least height of a window that tells what the plate looks like, and of a figure, in pixels of the choice: smaller ones look
 /// like anything.
-const LEAST: (f32, f32) = (24.0, 60.0);
+const LEAST_HEIGHT: (f32, f32) = (24.0, 60.0);
 /// Heights over widths of upright figures.
 const UPRIGHT: std::ops::Range<f32> = 1.4..5.0;
 /// Places across the longer side that who passes is looked for at.
@@ -43,7 +74,7 @@ const ACROSS: usize = 480;
 /// By how much a figure may differ from the height that its place asks for.
 const LIKE: f32 = 0.25;
 /// Fewest that must pass.
-const ENOUGH: usize = 5;
+const LEAST_FIGURES: usize = 5;
 /// Sizes that are looked for.
 const SIZES: [f32; 2] = [0.9, 1.1];
 /// Steps between windows, in heights.
@@ -53,11 +84,11 @@ const SAMPLED: usize = 2500;
 /// Added to each variance.
 const RIDGE: f64 = 0.01;
 /// Deviations of the plate's windows from which on one looks like a figure.
-const ALIKE: f32 = 4.7;
+const FIGURE_DEVIATIONS: f32 = 4.7;
 /// Share of frames that must show what was chosen, over this share of a figure.
 const THERE: (f32, f32) = (0.5, 0.7);
 
-/// What a window looks like: 450 numbers of 0..=[`MOST`], directions in cells in rows.
+/// What a window looks like: 450 numbers of 0..=[`GREATEST_SHARE`], directions in cells in rows.
 pub type Descriptor = Vec<f32>;
 
 /// A figure that stood still, in pixels of the choice.
@@ -87,14 +118,14 @@ pub fn find(decided: &Decided) -> Vec<Standing> {
     let (width, height) = (plate[0].size.width, plate[0].size.height);
     let size = (width as f32, height as f32);
     let windows = ground.windows(size);
-    if windows.len() < 2 * ENOUGH {
+    if windows.len() < 2 * LEAST_FIGURES {
         return Vec::new();
     }
     let looks: Vec<Descriptor> = windows.par_iter().map(|f| look(&plate, f, false)).collect();
     let own = looks_of(decided, &passing, &ground);
     let figure: Descriptor = (0..NUMBERS)
         .map(|i| {
-            let rendered = f32::from(FIGURE[i]) * MOST / 255.0;
+            let rendered = f32::from(FIGURE[i]) * GREATEST_SHARE / 255.0;
             (FIGURES * rendered + own.iter().map(|l| l[i]).sum::<f32>()) / (FIGURES + own.len() as f32)
         })
         .collect();
@@ -103,7 +134,7 @@ pub fn find(decided: &Decided) -> Vec<Standing> {
         .iter()
         .map(|l| alike.of(l))
         .zip(windows)
-        .filter(|(a, f)| *a > ALIKE && f.height >= LEAST.1)
+        .filter(|(a, f)| *a > FIGURE_DEVIATIONS && f.height >= LEAST_HEIGHT.1)
         .collect();
     found.sort_by(|a, b| b.0.total_cmp(&a.0));
     let support = decided.support();
@@ -171,7 +202,7 @@ fn upright(part: &[usize], (w, h): (usize, usize), each: f32) -> Option<Figure> 
     let ((x0, x1), (y0, y1)) = (ends(|p, w| p % w)?, ends(|p, w| p / w)?);
     let (across, height) = ((x1 - x0 + 1) as f32, (y1 - y0 + 1) as f32);
     let whole = x0 > 1 && y0 > 1 && x1 + 2 < w && y1 + 2 < h;
-    let fits = whole && each * height >= LEAST.0 / 1.5 && UPRIGHT.contains(&(height / across));
+    let fits = whole && each * height >= LEAST_HEIGHT.0 / 1.5 && UPRIGHT.contains(&(height / across));
     // Thin lines are edges that tremble.
     let filled = part.len() as f32 > 0.25 * across * height;
     (fits && filled).then_some(Figure {
@@ -191,7 +222,7 @@ struct Ground {
 impl Ground {
     /// The line that most of those who pass agree on; `None` when too few do.
     fn of(passing: &[(usize, Figure)]) -> Option<Self> {
-        if passing.len() < ENOUGH {
+        if passing.len() < LEAST_FIGURES {
             return None;
         }
         let median = |mut v: Vec<f32>| {
@@ -211,7 +242,7 @@ impl Ground {
         let like = |f: &&(usize, Figure)| (f.1.height / ground.height(f.1.feet) - 1.0).abs() < LIKE;
         let feet: Vec<f32> = passing.iter().filter(like).map(|(_, f)| f.feet).collect();
         ground.feet = feet.iter().copied().fold((f32::MAX, 0.0), ends);
-        (feet.len() >= ENOUGH).then_some(ground)
+        (feet.len() >= LEAST_FIGURES).then_some(ground)
     }
 
     fn height(&self, feet: f32) -> f32 {
@@ -224,7 +255,7 @@ impl Ground {
         let mut feet = self.feet.0;
         while feet <= self.feet.1.min(height) {
             let usual = self.height(feet);
-            for tall in SIZES.map(|s| s * usual).into_iter().filter(|tall| *tall >= LEAST.0) {
+            for tall in SIZES.map(|s| s * usual).into_iter().filter(|tall| *tall >= LEAST_HEIGHT.0) {
                 let mut middle = 0.25 * tall;
                 while middle < width - 0.25 * tall {
                     out.push(Figure { middle, feet, height: tall });
@@ -341,7 +372,7 @@ fn look(pyramid: &[Plane], figure: &Figure, mirrored: bool) -> Descriptor {
         .enumerate()
         .flat_map(|(i, cell)| {
             let by = around(i);
-            cell.map(|v| (v / by).min(MOST))
+            cell.map(|v| (v / by).min(GREATEST_SHARE))
         })
         .collect()
 }

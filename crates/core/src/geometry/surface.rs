@@ -29,11 +29,11 @@ impl Surface {
     /// There must be some.
     pub fn robust(size: Size, samples: &[(Point, f64)]) -> Option<Self> {
         /// Least deviation that is believed.
-        const LEAST: f64 = 0.01;
+        const LEAST_DEVIATION: f64 = 0.01;
         let plain: Vec<(Point, f64, f64)> = samples.iter().map(|&(p, v)| (p, v, 1.0)).collect();
         let mut found = Self::fit(size, &plain)?;
         for _ in 0..6 {
-            let scale = (1.5 * found.left(samples)).max(LEAST);
+            let scale = (1.5 * found.left(samples)).max(LEAST_DEVIATION);
             let weight =
                 |p: Point, v: f64| (1.0 - ((v - found.at(p)) / (4.0 * scale)).powi(2)).max(0.0).powi(2);
             let weighted: Vec<(Point, f64, f64)> =

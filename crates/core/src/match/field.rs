@@ -11,12 +11,12 @@ use crate::pixel::tone::luminance;
 /// Blocks across and down.
 const GRID: (usize, usize) = (20, 14);
 /// A block shows the same structure above this correlation, if it has any: deviation of the roots of light.
-const ALIKE: f32 = 0.75;
+const LEAST_CORRELATION: f32 = 0.75;
 const STRUCTURE: f32 = 0.006;
 /// Light too dark or too bright to compare.
 const RANGE: std::ops::Range<f32> = 0.006..0.85;
 /// Fewest blocks that tell anything.
-const ENOUGH: usize = 24;
+const LEAST_BLOCKS: usize = 24;
 /// A surface must span this many stops, and leave less than this share of the deviation.
 const UNEVEN: f64 = 0.08;
 const LEAVES: f64 = 0.6;
@@ -61,7 +61,7 @@ pub(super) fn compare(
             blocks.push((middle, stops));
         }
     }
-    if blocks.len() < ENOUGH {
+    if blocks.len() < LEAST_BLOCKS {
         return Change::default();
     }
     let field = surface(full, &blocks);
@@ -83,7 +83,7 @@ pub(crate) fn same_structure(pairs: &[(f32, f32)]) -> Option<f64> {
         (aa, ab, bb) = (aa + a * a, ab + a * b, bb + b * b);
     }
     let structured = (aa / n).sqrt() > STRUCTURE && (bb / n).sqrt() > STRUCTURE;
-    if !structured || ab < ALIKE * (aa * bb).sqrt() {
+    if !structured || ab < LEAST_CORRELATION * (aa * bb).sqrt() {
         return None;
     }
     let mut ratios: Vec<f32> = pairs.iter().map(|(a, b)| b / a).collect();

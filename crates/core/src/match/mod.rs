@@ -33,16 +33,16 @@ const VARIED: (f64, f64) = (0.12, 0.3);
 const DRIFT: f32 = 0.1;
 
 /// The longest side of the pictures that are compared, in pixels.
-pub const SIDE: u32 = 700;
+pub(crate) const SIDE: u32 = 700;
 /// The same where it has to be quick.
-pub const QUICK_SIDE: u32 = 350;
+pub(crate) const QUICK_SIDE: u32 = 350;
 
 /// Fills in the gains, and the slow changes over the picture, of all frames that fit, or of the `only` one, from pictures
 /// of at most `side` pixels; says what kind of change it is.
 ///
 /// # Errors
 /// When a frame cannot be read.
-pub fn match_gains(
+pub(crate) fn match_gains(
     sources: &[&dyn FrameSource],
     alignment: &Alignment,
     tones: &mut [FrameTone],
@@ -136,7 +136,7 @@ fn gain(seen: &[f32], wanted: &[f32]) -> Option<f32> {
 ///
 /// # Errors
 /// When a frame cannot be read.
-pub fn measure_noise(
+pub(crate) fn measure_noise(
     sources: &[&dyn FrameSource],
     alignment: &Alignment,
     tones: &[FrameTone],

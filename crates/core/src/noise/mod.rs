@@ -4,12 +4,30 @@
 //! towards black, so the model is a table of deviations by brightness. It is estimated from differences of
 //! aligned frames: in blocks of 8×8, the low quantile of the block deviations in each brightness bin, where
 //! movers and misfits cannot reach (after Liu et al. 2006).
+//!
+//! ```
+//! use evanu_core::noise::{BINS, NoiseModel, SAME};
+//!
+//! // Dark parts are noisier; root codes go up to 65 535.
+//! let sigma = (0..BINS).map(|bin| if bin < 4 { 900.0 } else { 300.0 }).collect();
+//! let noise = NoiseModel { sigma, ..NoiseModel::default() };
+//! assert!(noise.sigma_at(2_000) > 2.0 * noise.sigma_at(50_000));
+//! // Two samples of the same thing, 1000 codes apart: the same within noise, where it is dark.
+//! let apart = |code| 1000.0 / (2.0f32.sqrt() * noise.sigma_at(code));
+//! assert!(apart(2_000) < SAME && apart(50_000) > 2.0);
+//! ```
 
 mod slip;
 
 pub use slip::texture_noise;
 
 use serde::{Deserialize, Serialize};
+
+/// Two samples show the same thing when they differ by fewer deviations than this, "the same within noise": one standard for the
+/// consensus, agreement and patches. What counts as a deviation is said where it is measured.
+pub const SAME: f32 = 2.5;
+/// From this many deviations on, two samples surely show different things.
+pub const DIFFER: f32 = 5.0;
 
 /// Brightness bins, evenly over the root codes.
 pub const BINS: usize = 16;

@@ -16,9 +16,9 @@ const OVER_MEDIAN: f32 = 2.0;
 const STEEP: f32 = 30.0;
 const TEXTURED: std::ops::Range<f32> = 10.0..STEEP;
 /// Blocks that tell something.
-const LEAST: usize = 24;
+const LEAST_BLOCKS: usize = 24;
 /// Blocks of some texture may have this share more noise than flat ones and count as alike.
-const ALIKE: f32 = 0.1;
+const TEXTURE_TOLERANCE: f32 = 0.1;
 
 /// What a block of two frames tells.
 pub(super) struct Block {
@@ -44,10 +44,10 @@ pub(super) fn find(sigma: &[f32], blocks: &[Block]) -> (f32, f32) {
     let each: Vec<(f32, f32)> = each.collect();
     let median = |mut v: Vec<f32>| -> Option<f32> {
         v.sort_unstable_by(f32::total_cmp);
-        (v.len() >= LEAST).then(|| v[v.len() / 2])
+        (v.len() >= LEAST_BLOCKS).then(|| v[v.len() / 2])
     };
     let textured = each.iter().filter(|(steep, _)| TEXTURED.contains(steep)).map(|(_, noise)| *noise);
-    let texture = median(textured.collect()).map_or(0.0, |noise| (noise - 1.0 - ALIKE).max(0.0));
+    let texture = median(textured.collect()).map_or(0.0, |noise| (noise - 1.0 - TEXTURE_TOLERANCE).max(0.0));
     let steep = each.iter().filter(|(steep, _)| *steep > STEEP);
     let slips = steep.map(|&(steep, noise)| (noise - texture_noise(texture, steep)).max(0.0) / steep);
     (median(slips.collect()).map_or(0.0, |square| OVER_MEDIAN * square.sqrt()), texture)

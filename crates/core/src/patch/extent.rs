@@ -18,7 +18,7 @@ const OFF: i64 = 3;
 
 /// Share of its height that a mirror image may lie below a thing, and its least and greatest size in that of the thing.
 const BELOW: f64 = 0.25;
-const ALIKE: (f64, f64) = (0.5, 1.4);
+const MIRROR_SIZE: (f64, f64) = (0.5, 1.4);
 /// How well the widths of its rows follow those of the thing upside down, as a correlation; and by how much better than upright.
 const MIRRORED: (f64, f64) = (0.6, 0.2);
 
@@ -83,7 +83,7 @@ fn mirror_image(thing: &[usize], open: &mut [bool], w: usize) -> Option<Vec<usiz
     candidates.into_iter().find(|image| {
         let its = bounds(image, w);
         let (width, height) = ((its[1] - its[0] + 1) as f64, (its[3] - its[2] + 1) as f64);
-        let alike = |v: f64| (ALIKE.0..=ALIKE.1).contains(&v);
+        let alike = |v: f64| (MIRROR_SIZE.0..=MIRROR_SIZE.1).contains(&v);
         let shared = (its[1].min(own[1]) + 1).saturating_sub(its[0].max(own[0])) as f64;
         let below = its[2] > own[3];
         if !below || !alike(width / wide) || !alike(height / high) || shared < 0.7 * width.min(wide) {

@@ -16,7 +16,7 @@ use rayon::prelude::*;
 /// Pixels along a side of a block.
 const BLOCK: usize = 12;
 /// Fewest blocks that tell anything.
-const ENOUGH: usize = 12;
+const LEAST_BLOCKS: usize = 12;
 /// Stops by which the light of three in ten blocks must differ at least.
 const MUCH: f64 = 0.3;
 /// Stops from the surface within which seven of ten blocks must lie.
@@ -43,7 +43,7 @@ impl Light {
                 within.filter(usable).map(|p| (light(source, p), light(plate, p))).collect();
             same_structure(&pairs)
         };
-        let much = |stops: Vec<f64>| stops.len() >= ENOUGH && spread(stops.into_iter()) >= MUCH;
+        let much = |stops: Vec<f64>| stops.len() >= LEAST_BLOCKS && spread(stops.into_iter()) >= MUCH;
         // Mostly there is none, as one channel tells.
         let green: Vec<Option<f64>> = corners.par_iter().map(|corner| stops(corner, 1)).collect();
         if !much(green.iter().copied().flatten().collect()) {

@@ -24,9 +24,9 @@ const FAR: f32 = 0.15;
 /// Steps on each level.
 const STEPS: usize = 14;
 /// Correlation below which nothing alike was found.
-const ALIKE: f32 = 0.5;
+const LEAST_CORRELATION: f32 = 0.5;
 /// Most turn and change of size that is found by itself, in degrees and as a ratio.
-const MOST: (f64, f64) = (20.0, 1.35);
+const MOST_TURN_AND_SCALE: (f64, f64) = (20.0, 1.35);
 
 impl Grey {
     fn at(&self, p: Point) -> Option<f32> {
@@ -45,15 +45,17 @@ impl Grey {
     /// What differs from its surroundings, in deviations and limited, so that what covers a part has no more say than the part.
     fn detail(&self) -> Self {
         const AROUND: usize = 4;
-        const LIMIT: f32 = 2.0;
+        const MOST_DEVIATIONS: f32 = 2.0;
         let (w, h) = (self.width, self.height);
         let mean = boxed(&self.values, w, h, AROUND);
         let count = boxed(&vec![1.0; w * h], w, h, AROUND);
         let deviation: Vec<f32> = (0..w * h).map(|i| self.values[i] - mean[i] / count[i]).collect();
         let squares = boxed(&deviation.iter().map(|v| v * v).collect::<Vec<_>>(), w, h, AROUND);
         let floor = deviation.iter().map(|v| v * v).sum::<f32>() / (w * h).max(1) as f32 * 0.05;
-        let even =
-            |i: usize| (deviation[i] / (squares[i] / count[i] + floor).sqrt().max(1e-3)).clamp(-LIMIT, LIMIT);
+        let even = |i: usize| {
+            (deviation[i] / (squares[i] / count[i] + floor).sqrt().max(1e-3))
+                .clamp(-MOST_DEVIATIONS, MOST_DEVIATIONS)
+        };
         Self { width: w, height: h, corner: self.corner, values: (0..w * h).map(even).collect() }
     }
 
@@ -171,8 +173,9 @@ pub(crate) fn find(thing: Template, plate: Grey, start: PatchTransform) -> Optio
     let scale = motion.a.hypot(motion.b);
     let turn = motion.b.atan2(motion.a).to_degrees();
     let ratio = scale / start.scale;
-    let near = (turn - start.turn).abs() <= MOST.0 && (1.0 / MOST.1..=MOST.1).contains(&ratio);
-    (alike >= ALIKE && near).then_some(PatchTransform {
+    let near = (turn - start.turn).abs() <= MOST_TURN_AND_SCALE.0
+        && (1.0 / MOST_TURN_AND_SCALE.1..=MOST_TURN_AND_SCALE.1).contains(&ratio);
+    (alike >= LEAST_CORRELATION && near).then_some(PatchTransform {
         shift: [motion.shift.x, motion.shift.y],
         turn,
         scale,

@@ -1,4 +1,15 @@
 //! How strongly a patch covers each place: a small picture of weights over its outline.
+//!
+//! ```
+//! use evanu_core::geometry::{Point, Size};
+//! use evanu_core::patch::mask::Mask;
+//!
+//! let outline = [(10.0, 10.0), (30.0, 10.0), (30.0, 30.0), (10.0, 30.0)].map(|(x, y)| Point::new(x, y));
+//! let mask = Mask::drawn(&outline, 2.0, 0.0, Size::new(100, 80)).expect("it lies on the picture");
+//! assert_eq!((mask.at(Point::new(20.0, 20.0)), mask.at(Point::new(50.0, 20.0))), (1.0, 0.0));
+//! assert!((0.2..0.8).contains(&mask.at(Point::new(10.0, 20.0))), "it fades across the outline");
+//! assert!(Mask::drawn(&outline, 2.0, 0.0, Size::new(5, 5)).is_none());
+//! ```
 
 use crate::geometry::{Grid, Point, Rect, Size, around, meets, simplified_to, trace};
 use crate::pixel::blur::boxed;
@@ -6,7 +17,7 @@ use crate::pixel::flood::parts;
 use rayon::prelude::*;
 
 /// Most pixels of a mask as it is drawn at first.
-pub(crate) const MOST: u64 = 1 << 17;
+pub(crate) const MOST_PIXELS: u64 = 1 << 17;
 /// Brightness, as a share of white, that tells two sides of a border apart for the guided filter.
 const EDGE: f32 = 0.02;
 /// The filter is run this often, each time from where the last one left the border.
@@ -79,7 +90,7 @@ impl Mask {
     /// The inside of a closed outline in pixels of a reference of this size, fading over `feather` of them to both sides, with
     /// at least `margin` of them around it; `None` when nothing of it lies on the picture.
     pub fn drawn(outline: &[Point], feather: f64, margin: f64, reference: Size) -> Option<Self> {
-        Self::drawn_by(outline, feather, [margin; 4], reference, MOST)
+        Self::drawn_by(outline, feather, [margin; 4], reference, MOST_PIXELS)
     }
 
     /// The same with margins to the left, above, to the right and below, of at most so many pixels.
@@ -178,14 +189,14 @@ impl Mask {
     /// The outlines of pixels of its picture, in pixels of the reference, the largest first.
     pub fn outlines(&self, set: &[bool]) -> Vec<Vec<Point>> {
         /// Fewer pixels are no shape.
-        const LEAST: usize = 8;
+        const LEAST_PIXELS: usize = 8;
         /// Corners of an outline at most.
         const CORNERS: usize = 400;
         let (grid, (w, h)) = (self.0.grid, self.sides());
         let h = h as i64;
         let mut open = set.to_vec();
         let mut parts = parts(&mut open, w, 0..set.len(), 1);
-        parts.retain(|part| part.len() >= LEAST);
+        parts.retain(|part| part.len() >= LEAST_PIXELS);
         parts.sort_by_key(|part| std::cmp::Reverse(part.len()));
         let outline = |part: &Vec<usize>| {
             let mut on = vec![false; set.len()];
@@ -380,7 +391,7 @@ mod tests {
         let drawn = |to: f64, most| {
             Mask::drawn_by(&square(100.0, to), 0.0, [0.0; 4], Size::new(400, 300), most).unwrap()
         };
-        let (small, large) = (drawn(180.0, MOST), drawn(220.0, 4000));
+        let (small, large) = (drawn(180.0, MOST_PIXELS), drawn(220.0, 4000));
         assert!(large.grid().level > small.grid().level, "of different levels");
         assert!(large.covers(&small) > 0.99);
         let share = 80.0f32.powi(2) / 120.0f32.powi(2);
@@ -472,7 +483,7 @@ mod tests {
             let outline = [(x, y), (x + wide, y), (x + wide, y + high), (x, y + high)].map(|(x, y)| Point::new(x, y));
             let mask = Mask::drawn(&outline, feather, 0.0, size).unwrap();
             let grid = mask.grid();
-            prop_assert_eq!(area(&outline, feather, [0.0; 4], size, MOST), Some(grid), "known before it is drawn");
+            prop_assert_eq!(area(&outline, feather, [0.0; 4], size, MOST_PIXELS), Some(grid), "known before it is drawn");
             prop_assert_eq!(mask.reach(), reach(&grid));
             let (low, high) = mask.reach();
             for step in 0..60 {

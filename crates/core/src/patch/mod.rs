@@ -4,6 +4,17 @@
 //! reference. It is laid over the combined picture with a soft border, later ones over earlier ones; outside its
 //! [`mask`] no pixel changes. Its border ([`border`]) and its tone along it ([`rim`]) are fitted to what
 //! is around, as is the [`light`] of a lamp that only one side was lit by.
+//!
+//! ```
+//! use evanu_core::geometry::Point;
+//! use evanu_core::patch::{Patch, Source, middle};
+//!
+//! // A square around somebody in frame 0, to be covered with what frame 2 shows.
+//! let outline = [(10.0, 10.0), (30.0, 10.0), (30.0, 50.0), (10.0, 50.0)].map(|(x, y)| Point::new(x, y)).to_vec();
+//! let patch = Patch::new(0, outline, Source::Frame(2));
+//! assert_eq!(middle(&patch.outline), Point::new(20.0, 30.0));
+//! assert!(patch.tone && patch.optimal_seam && patch.strength == 1.0);
+//! ```
 
 mod border;
 mod exclusions;

@@ -12,17 +12,17 @@ use crate::geometry::{Grid, Rect};
 /// Pixels to each side of the border that are compared.
 pub(super) const RIM: f32 = 5.0;
 /// Most that the tone is changed by, as a logarithm of root codes: 0.3 stops of light.
-const MOST: f32 = 0.104;
+const MOST_TONE: f32 = 0.104;
 /// Less than this is nothing.
-const LEAST: f32 = 0.002;
+const LEAST_TONE: f32 = 0.002;
 /// Places within this of the middle show the same.
-const ALIKE: f32 = 0.06;
+const SAME_TONE: f32 = 0.06;
 /// Pixels from what differs within which its shade or glow may fall.
 const SHADE: f32 = 6.0;
 /// Codes below which there is too little light to compare, and beyond which it is clipped.
 pub(super) const USABLE: std::ops::Range<u16> = 3000..64_000;
 /// Fewest pixels that tell something.
-const ENOUGH: usize = 60;
+const LEAST_PIXELS: usize = 60;
 /// Pixels of the picture along a side of one of the membrane's: as a power of two.
 pub(super) const COARSE: u32 = 3;
 
@@ -35,15 +35,15 @@ pub(super) fn level(plate: &LayerData, source: &LayerData, around: impl Fn(usize
         let ratio = |&p: &usize| (f32::from(plate.planes[c][p]) / f32::from(source.planes[c][p])).ln();
         let mut ratios: Vec<f32> = places.iter().filter(usable).map(ratio).collect();
         let mut level = 0.0;
-        for near in [f32::INFINITY, ALIKE, ALIKE] {
+        for near in [f32::INFINITY, SAME_TONE, SAME_TONE] {
             ratios.retain(|r| (r - level).abs() <= near);
-            if ratios.len() < ENOUGH {
+            if ratios.len() < LEAST_PIXELS {
                 return 1.0;
             }
             let middle = ratios.len() / 2;
             level = *ratios.select_nth_unstable_by(middle, f32::total_cmp).1;
         }
-        level.clamp(-MOST, MOST).exp()
+        level.clamp(-MOST_TONE, MOST_TONE).exp()
     };
     let (red, (green, blue)) = rayon::join(|| level(0), || rayon::join(|| level(1), || level(2)));
     [red, green, blue]
@@ -77,17 +77,19 @@ pub(super) fn membrane(
         (0..3).for_each(|c| cell[c] += ratio(c));
         cell[3] += 1.0;
     }
-    if cells.iter().map(|c| c[3]).sum::<f32>() < ENOUGH as f32 {
+    if cells.iter().map(|c| c[3]).sum::<f32>() < LEAST_PIXELS as f32 {
         // One value for all of it.
         let alone = |v: f32| Sheet { grid: grid.cut(Rect::new(x0, y0, 1, 1)), values: vec![v * v] };
-        return level.iter().any(|v| v.ln().abs() > LEAST).then(|| level.map(alone));
+        return level.iter().any(|v| v.ln().abs() > LEAST_TONE).then(|| level.map(alone));
     }
     // A few pixels say little: their noise is as large as what they are asked for.
     cells.iter_mut().for_each(|c| *c = c.map(|v| v / 24.0));
     filled(&mut cells, (cw, ch));
-    let tones: Vec<[f32; 3]> =
-        cells.iter().map(|v| [0, 1, 2].map(|c| (v[c] / v[3].max(1e-9)).clamp(-MOST, MOST))).collect();
-    if tones.iter().flatten().all(|v| v.abs() < LEAST) {
+    let tones: Vec<[f32; 3]> = cells
+        .iter()
+        .map(|v| [0, 1, 2].map(|c| (v[c] / v[3].max(1e-9)).clamp(-MOST_TONE, MOST_TONE)))
+        .collect();
+    if tones.iter().flatten().all(|v| v.abs() < LEAST_TONE) {
         return None;
     }
     Some([0, 1, 2].map(|c| Sheet { grid, values: tones.iter().map(|v| (2.0 * v[c]).exp()).collect() }))

@@ -4,6 +4,16 @@
 //! noise does not count. What both pictures have by themselves is no seam, nor is a border that fades too slowly to be seen.
 //!
 //! Cost: linear in the pixels of the patch's surroundings.
+//!
+//! ```
+//! use evanu_core::geometry::Rect;
+//! use evanu_core::patch::seams::{Mend, Seam};
+//!
+//! // A border along which the light steps by three percent: matching the tone would help.
+//! let seam = Seam { place: Rect::new(40, 30, 80, 6), step: 0.03, mend: Mend::Tone };
+//! assert_eq!(serde_json::to_value(seam.mend).ok(), Some("tone".into()));
+//! assert!(seam.step > 0.01);
+//! ```
 
 use super::Patch;
 use crate::combine::consensus::{DIFFER, Field, LayerData, SAME};
@@ -25,7 +35,7 @@ const DARK: f32 = 60.0;
 /// Steps from which on something is cut: where the tone is matched, and whatever the tone.
 const CONTENT: (f32, f32) = (0.05, 0.15);
 /// Places that grain is told from, at least.
-const ENOUGH: usize = 200;
+const LEAST_GRAIN_PLACES: usize = 200;
 /// Grain this many times as strong as the plate's is seen.
 const COARSER: f32 = 1.4;
 
@@ -159,7 +169,7 @@ fn grain(of: &Pictures, result: &[f32], plate: &[f32], chi: &[f32], w: usize) ->
     let places: Vec<usize> = (1..result.len().saturating_sub(1))
         .filter(|&p| p % w > 0 && p % w + 1 < w && of.weights[p] > 0.95 && chi[p] < SAME && !of.hidden[p])
         .collect();
-    if places.len() < ENOUGH {
+    if places.len() < LEAST_GRAIN_PLACES {
         return None;
     }
     let strength = |picture: &[f32]| {

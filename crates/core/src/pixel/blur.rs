@@ -1,7 +1,7 @@
 //! Means over squares, in time that does not grow with their size.
 
 /// Mean over a square of `reach` pixels each way; beyond the border lies nothing.
-pub fn boxed(plane: &[f32], w: usize, h: usize, reach: usize) -> Vec<f32> {
+pub(crate) fn boxed(plane: &[f32], w: usize, h: usize, reach: usize) -> Vec<f32> {
     if plane.is_empty() {
         return Vec::new();
     }

@@ -1,4 +1,13 @@
 //! How far each pixel is from the nearest of some.
+//!
+//! ```
+//! use evanu_core::pixel::distance::{distances, distances_within};
+//!
+//! // Two rows of three pixels, one of which is set.
+//! let set = [true, false, false, false, false, false];
+//! assert_eq!(distances(&set, 3), [0.0, 1.0, 2.0, 1.0, 2.0f32.sqrt(), 5.0f32.sqrt()]);
+//! assert_eq!(distances_within(&set, 3, 1), [0.0, 1.0, f32::INFINITY, 1.0, f32::INFINITY, f32::INFINITY]);
+//! ```
 
 use rayon::prelude::*;
 

@@ -1,4 +1,12 @@
 //! Connected places of a picture.
+//!
+//! ```
+//! use evanu_core::pixel::flood::parts;
+//!
+//! // A row of four and one that hangs together with nothing.
+//! let mut open = [true, true, false, false, true];
+//! assert_eq!(parts(&mut open, 5, 0..5, 1), [vec![0, 1], vec![4]]);
+//! ```
 
 /// Takes the open pixels that hang together with `start`, each within `reach` of another one along both axes; they are open
 /// no more. `start` comes first, whether it was open or not.

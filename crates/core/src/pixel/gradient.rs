@@ -1,13 +1,13 @@
 //! How steep a picture is.
 
-pub use vector::add_squares;
+pub(crate) use vector::add_squares;
 
 #[allow(unsafe_code)] // the dispatch to the processor's vector width is the macro's
 mod vector {
     /// Adds to each pixel of a row the square of its gradient, per pixel, by the smoothed differences of Sobel and Feldman (1968)
     /// over the row and the two beside it; beyond the ends the outermost pixel goes on.
     #[multiversion::multiversion(targets("x86_64+avx2"))]
-    pub fn add_squares([up, own, down]: [&[u16]; 3], square: &mut [f32]) {
+    pub(crate) fn add_squares([up, own, down]: [&[u16]; 3], square: &mut [f32]) {
         let n = square.len();
         let (up, own, down) = (&up[..n], &own[..n], &down[..n]);
         // Of what lies left, at and right of a pixel in each row.

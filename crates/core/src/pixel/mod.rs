@@ -1,12 +1,23 @@
 //! Buffers, sources, pyramids, resampling and tone: what every other part works on.
+//!
+//! ```
+//! use evanu_core::geometry::{Rect, Size};
+//! use evanu_core::pixel::{FrameSource, MemoryFrame, Samples};
+//!
+//! let frame = MemoryFrame::new(Size::new(200, 100), Samples::Eight(vec![77; 3 * 200 * 100]));
+//! assert!(frame.levels() > 1);
+//! // Two pixels of the second level, where each stands for two by two.
+//! assert_eq!(frame.read(1, Rect::new(10, 20, 2, 1))?, Samples::Eight(vec![77; 6]));
+//! # Ok::<(), evanu_core::pixel::SourceError>(())
+//! ```
 
-pub mod blur;
+pub(crate) mod blur;
 pub mod distance;
 pub mod flood;
-pub mod gradient;
+pub(crate) mod gradient;
 mod kernel;
 mod memory;
-pub mod necks;
+pub(crate) mod necks;
 mod pyramid;
 mod raster;
 pub mod resample;

@@ -12,7 +12,7 @@ const NECK: f32 = 0.2;
 const OWN: f32 = 0.2;
 
 /// The parts of a connected place, largest first; `pixels` are of rows of `width`, and lie at most `gap` apart.
-pub fn parts_at_necks(pixels: Vec<usize>, width: usize, gap: usize) -> Vec<Vec<usize>> {
+pub(crate) fn parts_at_necks(pixels: Vec<usize>, width: usize, gap: usize) -> Vec<Vec<usize>> {
     let Some(ground) = Ground::of(&pixels, width, gap) else { return vec![pixels] };
     let mut basins = ground.flooded();
     basins.join_small();

@@ -5,6 +5,19 @@
 //! the range of the four nearest pixels, so that no dark rim appears beside a bright edge, but where they form a peak it
 //! may rise above them (after the limiter of Suresh and Huynh 1997): clamped there too, fine detail lost eight percent of
 //! its energy. Frames that stand upright are resampled in two passes, others at each place by itself.
+//!
+//! ```
+//! use evanu_core::geometry::{Homography, Rect, Size};
+//! use evanu_core::pixel::{MemoryFrame, Samples, resample::resample};
+//!
+//! let frame = MemoryFrame::new(Size::new(60, 40), Samples::Eight(vec![128; 3 * 60 * 40]));
+//! // Output pixels lie 2.25 pixels further to the right in the frame, which therefore ends earlier.
+//! let to_frame = Homography::shift(2.25, 0.0);
+//! let out = resample(&frame, 0, &to_frame, Rect::new(0, 0, 64, 4))?;
+//! assert_eq!(out.spans[0], (0, 58));
+//! assert!((out.planes[0][30] - 0.2158).abs() < 1e-3, "linear light of code 128");
+//! # Ok::<(), evanu_core::pixel::SourceError>(())
+//! ```
 
 use super::kernel::{self, Along, CHUNK, Chunk, LANCZOS, TAPS, Window};
 use super::tone::{LINEAR_OF_U8, LINEAR_OF_U16, linear_of_root};

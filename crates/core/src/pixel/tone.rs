@@ -4,6 +4,15 @@
 //! * *linear* light: 0..=1, where averages, blending, resampling and gains happen;
 //! * *root* codes: `65535 · sqrt(linear)`, 16 bit. A square root makes photon noise even (Anscombe 1948), is one
 //!   instruction, and keeps order, so order statistics, differences and agreement run on it.
+//!
+//! ```
+//! use evanu_core::pixel::tone::{linear_of_root, root, to_code, to_linear};
+//!
+//! // Middle grey as a file holds it, as light, and as a root code.
+//! let light = to_linear(0.5);
+//! assert!((light - 0.214).abs() < 1e-3 && (to_code(light) - 0.5).abs() < 1e-9);
+//! assert!((linear_of_root(root(light as f32)) - light as f32).abs() < 1e-5);
+//! ```
 
 use multiversion::multiversion;
 use std::sync::LazyLock;

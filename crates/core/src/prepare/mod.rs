@@ -1,4 +1,33 @@
 //! From recipe and sources to the plan: registration, gains, noise, moments. Everything that needs the whole set, once.
+//!
+//! ```
+//! use evanu_core::plan::Light;
+//! use evanu_core::prepare::{plan, why_consensus};
+//! use evanu_core::progress::no_progress;
+//! use evanu_core::recipe::{Align, Recipe};
+//! // Five noisy frames of a wall from a tripod; somebody walks along it.
+//! # use evanu_core::geometry::Size;
+//! # use evanu_core::pixel::{FrameSource, MemoryFrame, Samples};
+//! # use evanu_core::random::Random;
+//! # let size = Size::new(240, 160);
+//! # let frame = |k: u32| {
+//! #     let mut random = Random::new(u64::from(k));
+//! #     let code = |i: u32| {
+//! #         let (x, y) = (i % 240, i / 240);
+//! #         let who = (30 * k + 20..30 * k + 45).contains(&x) && (50..120).contains(&y);
+//! #         let wall = 120.0 + 30.0 * (f64::from(x) / 9.0).sin() + 20.0 * (f64::from(y) / 7.0).cos();
+//! #         [(if who { 20.0 } else { wall } + random.normal()) as u8; 3]
+//! #     };
+//! #     MemoryFrame::new(size, Samples::Eight((0..240 * 160).flat_map(code).collect()))
+//! # };
+//! # let frames: Vec<MemoryFrame> = (0..5).map(frame).collect();
+//! let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
+//! let recipe = Recipe { align: Align::Off, ..Recipe::new() };
+//! let plan = plan(&recipe, &sources, &[None; 5], &no_progress)?;
+//! assert_eq!((plan.tones.light, plan.survey.moments_of(&[0, 1, 2, 3, 4])), (Light::Steady, 5));
+//! assert!(why_consensus(&plan).starts_with("each place comes from the moments that agree"));
+//! # Ok::<(), evanu_core::register::RegisterError>(())
+//! ```
 
 mod hand;
 mod look;

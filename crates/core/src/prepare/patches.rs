@@ -55,7 +55,7 @@ fn whole(recipe: &Recipe) -> Recipe {
 }
 
 /// Most pixels of a patch whose picture has grown.
-const GROWN: u64 = 2 * mask::MOST;
+const GROWN: u64 = 2 * mask::MOST_PIXELS;
 
 /// How much farther a patch's picture reaches where what is taken goes on beyond it: as far as a figure is tall.
 fn farther(outline: &[Point]) -> f64 {
@@ -181,7 +181,7 @@ pub fn glare(scene: &Scene<'_>, patch: &PlacedPatch) -> Result<Option<f32>, Rend
 /// # Errors
 /// When a frame cannot be read.
 pub fn fit(scene: &Scene<'_>, patch: &Patch) -> Result<Option<FittedPatch>, RenderError> {
-    let near = fit_by(scene, patch, [0.0; 4], mask::MOST)?;
+    let near = fit_by(scene, patch, [0.0; 4], mask::MOST_PIXELS)?;
     let size = scene.reference_size();
     let Some(near) = near else { return Ok(None) };
     // A shadow may be longer than what is around a loop: there it is looked at once more.
@@ -215,7 +215,7 @@ fn cut_counted(mut fit: FittedPatch, reference: Size) -> FittedPatch {
 /// # Errors
 /// When a frame cannot be read.
 pub fn weigh(scene: &Scene<'_>, patch: &Patch) -> Result<Option<FittedPatch>, RenderError> {
-    fit_by(scene, patch, [0.0; 4], mask::MOST / 4)
+    fit_by(scene, patch, [0.0; 4], mask::MOST_PIXELS / 4)
 }
 
 /// Fits a patch with so many pixels more around it, to the left, above, to the right and below, on at most so many pixels.
@@ -285,7 +285,7 @@ fn fit_by(
 /// When a frame cannot be read.
 pub fn seams(scene: &Scene<'_>, laid: &PlacedPatch, side: u32) -> Result<Vec<Seam>, RenderError> {
     /// Most pixels that are looked at.
-    const MOST: u64 = 600_000;
+    const MOST_PIXELS: u64 = 600_000;
     let full = scene.reference_size();
     let Grid { rect, level: coarse, .. } = laid.fit.mask.grid();
     let patch = &scene.recipe.patches[laid.index];
@@ -296,7 +296,8 @@ pub fn seams(scene: &Scene<'_>, laid: &PlacedPatch, side: u32) -> Result<Vec<Sea
         let all = full.at_level(level).rect();
         Rect::new(x - 16, y - 16, (right - x) as u32 + 32, (bottom - y) as u32 + 32).intersect(all)
     };
-    let fits = |k: &u32| full.width.max(full.height) >> k <= side && region(*k).size().pixels() <= MOST;
+    let fits =
+        |k: &u32| full.width.max(full.height) >> k <= side && region(*k).size().pixels() <= MOST_PIXELS;
     let level = (0..16).find(fits).unwrap_or(coarse);
     let grid = Grid::new(region(level), level);
     let area = grid.rect;

@@ -13,6 +13,18 @@
 //! | fit of a patch | the decision, aligned samples | [`PlateInputs`], [`crate::patch::FitInputs`] |
 //! | the plate without patches | the decision, aligned samples | [`PlateInputs`] |
 //! | its look | the plate | [`LookInputs`] |
+//!
+//! ```
+//! use evanu_core::combine::Method;
+//! use evanu_core::recipe::{Align, FrameId, Inputs, Recipe};
+//!
+//! let recipe: Recipe<FrameId> = Recipe::new();
+//! let by_mean = Recipe { method: Method::Mean, ..recipe.clone() };
+//! let aligned_otherwise = Recipe { align: Align::Off, ..recipe.clone() };
+//! let key = |recipe| format!("{:?}", Inputs::of(recipe).alignment);
+//! assert_eq!(key(&recipe), key(&by_mean), "another method needs no other alignment");
+//! assert_ne!(key(&recipe), key(&aligned_otherwise));
+//! ```
 
 use super::{Align, Area, Canvas, ManualAlignment, Matching, Patch, Protected, Recipe, Settled};
 use crate::combine::Method;

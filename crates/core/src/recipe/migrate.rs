@@ -3,6 +3,15 @@
 //! A version changes whenever an older program would misread a newer recipe. Each step leads from one version to the next, on
 //! JSON; a stored example of each version is in the tests. What a program does not know it refuses, with words, and never
 //! reads half of it.
+//!
+//! ```
+//! use evanu_core::recipe::{FrameId, Recipe, RecipeError, migrate};
+//!
+//! let stored = serde_json::to_string(&Recipe::<FrameId>::new()).expect("a recipe is plain data");
+//! assert_eq!(migrate::read(&stored, &[]), Ok(Recipe::new()));
+//! assert_eq!(migrate::read(r#"{"version":99}"#, &[]), Err(RecipeError::Newer(99)));
+//! assert!(matches!(migrate::read("{", &[]), Err(RecipeError::Damaged(_))));
+//! ```
 
 use super::{FrameId, Recipe, VERSION};
 use serde_json::{Map, Value, json};

@@ -9,15 +9,15 @@ use crate::geometry::{Correspondence, Homography, Model, Point, Size, fit};
 use crate::random::Random;
 
 /// A match farther off than this, in pixels of the feature level, does not support a transform.
-const LIMIT: f64 = 3.0;
+const INLIER_DISTANCE: f64 = 3.0;
 const TRIES: usize = 2500;
 /// Fewest supporting matches, and fewest of 8×8 parts of the picture they must lie in.
-const ENOUGH: (usize, usize) = (12, 6);
+const LEAST_SUPPORT: (usize, usize) = (12, 6);
 
 /// The transform that most parts of the box that leads (its corner and sides) support, or `None` when too few do;
 /// `size` is that of the whole picture.
 pub(super) fn find(matches: &[Correspondence], size: Size, led: (Point, Point)) -> Option<Homography> {
-    if matches.len() < ENOUGH.0 {
+    if matches.len() < LEAST_SUPPORT.0 {
         return None;
     }
     const ACROSS: usize = 8;
@@ -26,7 +26,9 @@ pub(super) fn find(matches: &[Correspondence], size: Size, led: (Point, Point)) 
     cells.iter().for_each(|&c| crowd[c] += 1.0);
     let weights: Vec<f64> = cells.iter().map(|&c| 1.0 / crowd[c].sqrt()).collect();
     let cost = |h: &Homography| -> f64 {
-        let one = |m: &Correspondence| h.apply(m.from).distance(m.to).powi(2).min(LIMIT * LIMIT);
+        let one = |m: &Correspondence| {
+            h.apply(m.from).distance(m.to).powi(2).min(INLIER_DISTANCE * INLIER_DISTANCE)
+        };
         matches.iter().zip(&weights).map(|(m, w)| w * one(m)).sum()
     };
     let total: f64 = weights.iter().sum();
@@ -42,12 +44,12 @@ pub(super) fn find(matches: &[Correspondence], size: Size, led: (Point, Point)) 
         if best.as_ref().is_none_or(|b| c < b.0) {
             best = Some((c, h));
             // Enough tries to have met four good matches with 99.9 % certainty.
-            let share = (1.0 - c / (total * LIMIT * LIMIT)).clamp(0.05, 0.999);
+            let share = (1.0 - c / (total * INLIER_DISTANCE * INLIER_DISTANCE)).clamp(0.05, 0.999);
             tries = TRIES.min((-6.9 / (1.0 - share.powi(4)).ln()).ceil() as usize + 50);
         }
     }
     let mut h = best?.1;
-    for limit in [2.0 * LIMIT, LIMIT, LIMIT, LIMIT] {
+    for limit in [2.0 * INLIER_DISTANCE, INLIER_DISTANCE, INLIER_DISTANCE, INLIER_DISTANCE] {
         let near: Vec<Correspondence> = matches
             .iter()
             .zip(&weights)
@@ -57,12 +59,13 @@ pub(super) fn find(matches: &[Correspondence], size: Size, led: (Point, Point)) 
             .collect();
         h = fit(Model::Perspective, &near).filter(|h| plausible(h, size))?;
     }
-    let support: Vec<usize> =
-        (0..matches.len()).filter(|&i| h.apply(matches[i].from).distance(matches[i].to) < LIMIT).collect();
+    let support: Vec<usize> = (0..matches.len())
+        .filter(|&i| h.apply(matches[i].from).distance(matches[i].to) < INLIER_DISTANCE)
+        .collect();
     let mut parts: Vec<usize> = support.iter().map(|&i| cells[i]).collect();
     parts.sort_unstable();
     parts.dedup();
-    (support.len() >= ENOUGH.0 && parts.len() >= ENOUGH.1).then_some(h)
+    (support.len() >= LEAST_SUPPORT.0 && parts.len() >= LEAST_SUPPORT.1).then_some(h)
 }
 
 /// Two frames of one view never differ by more than a factor of three, a fold or a mirror image.

@@ -51,7 +51,7 @@ impl Features {
 /// Scales relative to the feature level, and how many corners each may keep.
 const SCALES: [(f64, usize); 3] = [(1.0, 900), (0.75, 500), (0.5625, 300)];
 /// Corners fainter than this, in grey steps squared, are noise where the picture has better ones.
-const LEAST: f32 = 2.0;
+const LEAST_CORNER: f32 = 2.0;
 /// Radius that a descriptor needs around its corner.
 const RADIUS: i64 = 15;
 /// Distance that the second best match must exceed, relative to the best.
@@ -120,7 +120,7 @@ fn corners(picture: &Plane, limit: usize) -> Vec<(u32, u32, f32)> {
     // A frame several stops darker has its corners too, only fainter.
     let mut sample: Vec<f32> = response.iter().copied().step_by(7).collect();
     let strong = sample.len() * 99 / 100;
-    let least = LEAST.min(0.05 * *sample.select_nth_unstable_by(strong, f32::total_cmp).1);
+    let least = LEAST_CORNER.min(0.05 * *sample.select_nth_unstable_by(strong, f32::total_cmp).1);
     let whole = (Point::default(), Point::new(w as f64, h as f64));
     const ACROSS: usize = 12;
     let mut cells: Vec<Vec<(u32, u32, f32)>> = vec![Vec::new(); ACROSS * ACROSS];

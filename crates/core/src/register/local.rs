@@ -17,7 +17,7 @@
 
 use super::consensus;
 use super::patches::{Anchors, Dense, track};
-use super::surface::{ENOUGH, Sample, surface};
+use super::surface::{LEAST_SAMPLES, Sample, surface};
 use crate::geometry::{Bend, Correspondence, Homography, Point, Size, Warp};
 use crate::pixel::{FrameSource, SourceError};
 
@@ -94,7 +94,7 @@ pub(super) fn refine(
         let (p, d) = (transform.apply(c.from), surface.bend.at(c.to));
         (p.x - c.to.x - d.x).hypot(p.y - c.to.y - d.y) < limit
     };
-    let enough = found.iter().filter(agree).count() >= ENOUGH;
+    let enough = found.iter().filter(agree).count() >= LEAST_SAMPLES;
     Ok(enough.then_some(Local { bend: surface.bend, limit, places: found }))
 }
 

@@ -15,6 +15,30 @@
 //! Beside it: which frames share a camera position ([`positions`]), and which of a shoot show one view ([`views()`]).
 //!
 //! Cost: about 0.1 s a frame and core; memory: one reduced grey picture a frame.
+//!
+//! ```
+//! use evanu_core::geometry::{Model, Point, Size};
+//! use evanu_core::pixel::{FrameSource, MemoryFrame, Samples};
+//! use evanu_core::progress::no_progress;
+//! use evanu_core::random::Random;
+//! use evanu_core::register::{Wishes, register};
+//!
+//! // A wall of random stones, and the same seen 12 pixels further to the right.
+//! let size = Size::new(400, 300);
+//! let mut random = Random::new(3);
+//! let stones: Vec<u8> = (0..60 * 40).map(|_| 60 + random.below(150) as u8).collect();
+//! let seen = |shift: u32| {
+//!     let stone = |i: u32| [stones[((i / 400 / 8) * 60 + (i % 400 + shift) / 8) as usize]; 3];
+//!     MemoryFrame::new(size, Samples::Eight((0..400 * 300).flat_map(stone).collect()))
+//! };
+//! let frames = [seen(0), seen(12)];
+//! let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
+//! let wishes = Wishes { reference: Some(0), models: &Model::ALL, areas: &[] };
+//! let found = register(&sources, wishes, &|_| (), &no_progress)?;
+//! let at = found.frames[1].transform.apply(Point::new(100.0, 100.0));
+//! assert!(at.distance(Point::new(112.0, 100.0)) < 0.05, "{at:?}");
+//! # Ok::<(), evanu_core::register::RegisterError>(())
+//! ```
 
 mod consensus;
 mod features;
@@ -22,7 +46,7 @@ mod guides;
 mod lens;
 mod local;
 mod patches;
-pub mod positions;
+pub(crate) mod positions;
 mod quality;
 mod surface;
 mod verdict;

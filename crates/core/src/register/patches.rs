@@ -22,12 +22,12 @@ const SIDE: usize = (2 * HALF + 1) as usize;
 /// Parts of the picture across that give two patches each.
 const ACROSS: usize = 14;
 /// Least correlation of a patch found again.
-const ALIKE: f32 = 0.8;
+const LEAST_CORRELATION: f32 = 0.8;
 /// Least deviation of a patch's values, in grey steps, and least roundness of its structure; for a soft patch.
-const LEAST: (f32, f64) = (1.5, 0.05);
-const LEAST_SOFT: (f32, f64) = (0.35, 0.02);
+const LEAST_STRUCTURE: (f32, f64) = (1.5, 0.05);
+const LEAST_STRUCTURE_SOFT: (f32, f64) = (0.35, 0.02);
 /// For a dense patch: what lies along an edge is known badly, and its weight says so.
-const LEAST_DENSE: (f32, f64) = (1.2, 0.003);
+const LEAST_STRUCTURE_DENSE: (f32, f64) = (1.2, 0.003);
 /// Longest side of the level that soft patches are cut from, and number of dense patches along the longer side.
 const SOFT_SIDE: u32 = 320;
 const DENSE_ACROSS: usize = 40;
@@ -104,7 +104,7 @@ pub(super) fn anchors(
         let mut patches = Vec::new();
         for &p in &places {
             let q = from_full.apply(full.apply(p));
-            if let Some(patch) = cut(source, level, size, q, LEAST)? {
+            if let Some(patch) = cut(source, level, size, q, LEAST_STRUCTURE)? {
                 patches.push(patch);
             }
         }
@@ -134,10 +134,10 @@ pub(super) fn dense(source: &dyn FrameSource, guides: &Guides) -> Result<Dense, 
     let mut levels = Vec::new();
     let mut lone = Vec::new();
     for level in (0..=soft).rev() {
-        let patches = cuts(level, LEAST_DENSE)?;
+        let patches = cuts(level, LEAST_STRUCTURE_DENSE)?;
         if level == 0 {
             // Only the coarsest level shows what is almost even; below it, noise would be followed.
-            let almost = cuts(soft, LEAST_SOFT)?;
+            let almost = cuts(soft, LEAST_STRUCTURE_SOFT)?;
             lone = almost
                 .into_iter()
                 .zip(&patches)
@@ -254,7 +254,7 @@ fn shift(patch: &Template, window: &Plane, margin: i64) -> Option<((f64, f64), f
         let (wx, wy) = (cubic(dx - dx.floor()), cubic(dy - dy.floor()));
         let (ox, oy) = (dx.floor() as i64 + margin - HALF, dy.floor() as i64 + margin - HALF);
         gather(window, (ox, oy), &wx, &wy, &mut values);
-        normalise(&mut values, LEAST_SOFT.0)?;
+        normalise(&mut values, LEAST_STRUCTURE_SOFT.0)?;
         if settled {
             break;
         }
@@ -273,7 +273,7 @@ fn shift(patch: &Template, window: &Plane, margin: i64) -> Option<((f64, f64), f
         settled = sx.hypot(sy) < 0.003;
     }
     let alike = values.iter().zip(&patch.values).map(|(v, t)| v * t).sum::<f32>() / (SIDE * SIDE) as f32;
-    (settled && alike > ALIKE).then_some(((dx, dy), alike.min(1.0)))
+    (settled && alike > LEAST_CORRELATION).then_some(((dx, dy), alike.min(1.0)))
 }
 
 /// Weights of the cubic convolution kernel (Keys 1981) at a fraction of a pixel.

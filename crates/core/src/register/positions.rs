@@ -9,12 +9,12 @@ use crate::plan::FrameAlignment;
 /// A camera on a tripod moves by less than this share of the diagonal (0.6 px at 12 megapixels).
 const STILL: f64 = 1.2e-4;
 /// And never by less than this many pixels, what a fit is known to.
-const LEAST: f64 = 0.35;
+const STILL_PIXELS: f64 = 0.35;
 
 /// Numbers the camera positions of the frames that fit, in the given order of time; others keep 0.
-pub fn number(frames: &mut [FrameAlignment], order: &[usize], reference: usize) {
+pub(crate) fn number(frames: &mut [FrameAlignment], order: &[usize], reference: usize) {
     let size = frames[reference].size;
-    let still = (STILL * size.diagonal()).max(LEAST);
+    let still = (STILL * size.diagonal()).max(STILL_PIXELS);
     let mut firsts: Vec<usize> = Vec::new();
     for &i in order {
         if frames[i].misfit.is_some() {

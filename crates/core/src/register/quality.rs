@@ -35,9 +35,9 @@ const HALF: i64 = 20;
 const ACROSS: i64 = 12;
 const DOWN: i64 = 8;
 /// Fewest places that tell something.
-const ENOUGH: usize = 8;
+const LEAST_PLACES: usize = 8;
 /// Places with less detail than this show little but noise, those with less light nothing.
-const LEAST: (f32, f32) = (5e-5, 4.0);
+const LEAST_DETAIL_AND_LIGHT: (f32, f32) = (5e-5, 4.0);
 
 /// Compares frames by their transforms to a frame of `size`; `None` where a frame has no transform or shows too little.
 pub(super) fn compare(
@@ -66,11 +66,12 @@ pub(super) fn compare(
             })
             .collect()
     };
-    let (detail, light) = (middles(|s| s.detail, LEAST.0), middles(|s| s.light, LEAST.1));
+    let (detail, light) =
+        (middles(|s| s.detail, LEAST_DETAIL_AND_LIGHT.0), middles(|s| s.light, LEAST_DETAIL_AND_LIGHT.1));
     let ratio = |own: &[Option<Seen>], middles: &[Option<f32>], of: fn(&Seen) -> f32| {
         let both = own.iter().zip(middles).filter_map(|(s, m)| s.as_ref().zip(*m));
         let ratios: Vec<f32> = both.map(|(s, m)| of(s).max(0.0) / m).collect();
-        if ratios.len() < ENOUGH { None } else { median(ratios) }
+        if ratios.len() < LEAST_PLACES { None } else { median(ratios) }
     };
     let quality = |own: &Vec<Option<Seen>>| {
         let sharpness = ratio(own, &detail, |s| s.detail)?.sqrt();

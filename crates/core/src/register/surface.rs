@@ -19,7 +19,7 @@ const HOLD: f64 = 0.0002;
 /// Parts that take turns in being left out.
 const FOLDS: usize = 5;
 /// Fewest places a surface is fitted to.
-pub(super) const ENOUGH: usize = 24;
+pub(super) const LEAST_SAMPLES: usize = 24;
 
 /// A displacement seen at a place of the reference.
 #[derive(Debug, Clone, Copy)]
@@ -59,7 +59,7 @@ pub(super) struct Surface {
 
 /// The surface through samples; errors beyond `cut` pixels count as that much.
 pub(super) fn surface(size: Size, samples: &[Sample], cut: f64) -> Option<Surface> {
-    if samples.len() < ENOUGH {
+    if samples.len() < LEAST_SAMPLES {
         return None;
     }
     let side = f64::from(size.width.max(size.height));

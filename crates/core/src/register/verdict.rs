@@ -7,9 +7,9 @@ use crate::pixel::{FrameSource, SourceError};
 use crate::plan::{FrameAlignment, WorstResidual};
 
 /// Fewest places that must agree, and fewest of 4×4 parts of the picture they must lie in.
-const ENOUGH: (usize, usize) = (10, 4);
+const LEAST_SUPPORT: (usize, usize) = (10, 4);
 /// Places that agree to within this many pixels of the level support a fit.
-const LIMIT: f64 = 1.5;
+const INLIER_DISTANCE: f64 = 1.5;
 
 /// A fit to tracked places: the transform, its residual and the places that support it.
 struct Fit {
@@ -62,7 +62,8 @@ pub(super) fn judge(
         for _ in 0..if k == last { 2 } else { 1 } {
             let Some(inverse) = transform.inverse() else { break };
             places = track(frame, *level, patches, &Warp::from(&inverse))?;
-            let Some(fit) = robust(&places, allowed, LIMIT * f64::from(1u32 << level), anchors) else {
+            let Some(fit) = robust(&places, allowed, INLIER_DISTANCE * f64::from(1u32 << level), anchors)
+            else {
                 found = None;
                 break;
             };
@@ -84,7 +85,7 @@ pub(super) fn judge(
         judged.plan.transform = transform;
         judged.plan.residual_px = None;
         judged.plan.misfit = Some(match coarse {
-            None if of < ENOUGH.0 => {
+            None if of < LEAST_SUPPORT.0 => {
                 judged.plan.transform = Homography::IDENTITY;
                 "the reference frame has too little detail to lay others over it; choose another reference, \
                  or switch alignment off for a tripod set"
@@ -120,7 +121,7 @@ fn robust(places: &[Correspondence], models: &[Model], limit: f64, anchors: &Anc
     for round in 0..12 {
         let mut d: Vec<f64> = places.iter().map(|c| distance(&h, c)).collect();
         let mut near: Vec<f64> = d.iter().copied().filter(|&v| v < limit).collect();
-        if near.len() < ENOUGH.0 {
+        if near.len() < LEAST_SUPPORT.0 {
             return None;
         }
         near.sort_unstable_by(f64::total_cmp);
@@ -134,7 +135,7 @@ fn robust(places: &[Correspondence], models: &[Model], limit: f64, anchors: &Anc
     let mut parts: Vec<usize> = support.iter().map(|c| anchors.part(c.to, 4)).collect();
     parts.sort_unstable();
     parts.dedup();
-    if support.len() < ENOUGH.0 || parts.len() < ENOUGH.1 {
+    if support.len() < LEAST_SUPPORT.0 || parts.len() < LEAST_SUPPORT.1 {
         return None;
     }
     let n = support.len() as f64;

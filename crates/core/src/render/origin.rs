@@ -1,5 +1,29 @@
 //! Which frames each pixel of the plate comes from, as pictures, on the reduced picture that the choice was made on. Read off
 //! the choice and what the stages above it make of their own; cost: a few operations a pixel and frame.
+//!
+//! ```
+//! use evanu_core::combine::consensus::LabelMap;
+//! use evanu_core::combine::Method;
+//! use evanu_core::geometry::{Grid, Size};
+//! use evanu_core::pixel::{FrameSource, MemoryFrame, Samples};
+//! use evanu_core::plan::{FrameAlignment, Plan};
+//! use evanu_core::recipe::Recipe;
+//! use evanu_core::render::{Scene, View, origin::origins};
+//!
+//! // Two pixels: the first from both frames, which show two moments, the second from the first frame alone.
+//! let size = Size::new(2, 1);
+//! let frames = [70, 71].map(|code| MemoryFrame::new(size, Samples::Eight(vec![code; 6])));
+//! let sources: Vec<&dyn FrameSource> = frames.iter().map(|f| f as &dyn FrameSource).collect();
+//! let plan = Plan::of(vec![FrameAlignment::untouched(size); 2]);
+//! let recipe = Recipe { method: Method::Median, ..Recipe::new() };
+//! let stages = Scene::new(&recipe, &plan, &sources).stages(View::Plate)?;
+//! let (grid, inliers) = (Grid::new(size.rect(), 0), vec![0b11, 0b01]);
+//! let map = LabelMap { grid, frames: vec![0, 1], labels: vec![0, 0], words: 1, inliers, crowd: Vec::new() };
+//! let found = origins(&map, &[0, 1], &stages);
+//! assert_eq!((found[0].only, found[0].moments), (None, 2));
+//! assert_eq!((found[1].only, found[1].frames), (Some(0), 1));
+//! # Ok::<(), evanu_core::render::RenderError>(())
+//! ```
 
 use super::list::Stages;
 pub use super::stage::Made;

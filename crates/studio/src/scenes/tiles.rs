@@ -222,7 +222,7 @@ impl Scenes {
     /// what has changed of them; not when the set has changed again meanwhile.
     pub(crate) fn look_ahead(&self, loaded: &Loaded, looking: &[Spot]) {
         /// As many as a large window has.
-        const MOST: usize = 60;
+        const MOST_TILES: usize = 60;
         let draw = |spot: &Spot| {
             let at = (spot.level, (spot.x, spot.y));
             if spot.level < LEVELS && self.shows(loaded) {
@@ -231,7 +231,7 @@ impl Scenes {
             }
         };
         std::thread::scope(|threads| {
-            for spot in looking.iter().take(MOST) {
+            for spot in looking.iter().take(MOST_TILES) {
                 threads.spawn(move || draw(spot));
             }
         });

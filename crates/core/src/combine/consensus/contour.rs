@@ -27,7 +27,7 @@ const CONTRADICTED: f32 = 0.3;
 /// Differences that belong to a place that surely differs, squared.
 const BELONGS: f32 = 3.5 * 3.5;
 /// Smaller places are noise.
-const LEAST: usize = 12;
+const LEAST_PIXELS: usize = 12;
 /// Votes of a border at one in this share or more decide for the whole place.
 const AT_ONE: f32 = 0.6;
 /// Share of its evidence that a border which votes both ways leaves to the surroundings where there are no votes.
@@ -157,7 +157,7 @@ pub(crate) fn things(field: &Field, a: usize, b: usize) -> Vec<ChangedRegion> {
             continue;
         }
         let inside = flood(&mut open, field.width, start, 1);
-        if inside.len() < LEAST {
+        if inside.len() < LEAST_PIXELS {
             continue;
         }
         let number = things.len() as u32 + 1;

@@ -5,16 +5,16 @@
 
 use super::WORD;
 use crate::geometry::Size;
-use crate::noise::{BINS, NoiseModel};
+use crate::noise::{self, BINS, NoiseModel};
 use crate::pixel::Plane;
 use rayon::prelude::*;
 
 /// Registration error that is forgiven, in pixels of the reduced picture.
-const SLACK: f32 = 0.2;
-/// Deviations up to which two samples are the same, squared.
-pub(crate) const SAME: f32 = 2.5 * 2.5;
-/// Deviations from which two samples surely differ, squared.
-pub(crate) const DIFFER: f32 = 5.0 * 5.0;
+const REGISTRATION_ERROR: f32 = 0.2;
+/// [`noise::SAME`], as χ².
+pub(crate) const SAME: f32 = noise::SAME * noise::SAME;
+/// [`noise::DIFFER`], as χ².
+pub(crate) const DIFFER: f32 = noise::DIFFER * noise::DIFFER;
 /// Share of the noise that the blur leaves.
 const LEFT: f32 = 0.375;
 /// No deviation is believed to be below this, in root codes: eight bits and what JPEG makes of them.
@@ -361,7 +361,7 @@ fn deviations(d: [f32; 3], sigma: [u8; 2], slack: [u8; 2]) -> f32 {
 
 #[allow(unsafe_code)] // the dispatch to the processor's vector width is the macro's
 mod vector {
-    use super::{FORGIVEN, Line, SLACK, deviations};
+    use super::{FORGIVEN, Line, REGISTRATION_ERROR, deviations};
 
     #[multiversion::multiversion(targets("x86_64+avx2"))]
     pub(crate) fn chi2(a: &Line<'_>, b: &Line<'_>, out: &mut [f32]) {
@@ -404,7 +404,7 @@ mod vector {
     #[multiversion::multiversion(targets("x86_64+avx2"))]
     pub(crate) fn forgiven(square: &[f32], slack: &mut [u8]) {
         for (slack, square) in slack.iter_mut().zip(square) {
-            let forgiven = SLACK * 0.5 * (square / 3.0).sqrt();
+            let forgiven = REGISTRATION_ERROR * 0.5 * (square / 3.0).sqrt();
             *slack = ((forgiven / FORGIVEN).sqrt() + 0.5).min(255.0) as u8;
         }
     }

@@ -20,7 +20,7 @@ const UNSEEN: f32 = 1.5;
 /// A label that costs this much more cannot pay by its borders.
 const REACH: f32 = 16.0;
 /// Differences within which two labels look the same, squared.
-const ALIKE: f32 = 4.0;
+const SAME_LOOK: f32 = 4.0;
 const ROUNDS: usize = 3;
 /// Costs are counted in hundredths.
 const UNIT: f32 = 100.0;
@@ -58,7 +58,7 @@ pub(super) fn solve(field: &Field, costs: &Costs) -> (Vec<u16>, Layer) {
                 || vec![0.0; w],
                 |chi2, (y, row)| {
                     field.chi2_against(alpha, &labelled, y, chi2);
-                    row.iter_mut().zip(chi2).for_each(|(unlike, chi2)| *unlike = *chi2 > ALIKE);
+                    row.iter_mut().zip(chi2).for_each(|(unlike, chi2)| *unlike = *chi2 > SAME_LOOK);
                 },
             );
             let offer = Offer { field, costs, labels: &labels, alpha: alpha as u16, unlike: &unlike };
@@ -126,7 +126,7 @@ impl Offer<'_> {
         // What looks the same, also right beside it, need not change hands.
         let unlike = |q: usize| match self.labels[q] == label {
             true => self.unlike[q],
-            false => self.field.chi2(usize::from(label), usize::from(self.alpha), q) > ALIKE,
+            false => self.field.chi2(usize::from(label), usize::from(self.alpha), q) > SAME_LOOK,
         };
         offered < own - 0.5 || self.unlike[p] || self.field.beside(p).iter().any(|q| q.is_some_and(unlike))
     }

@@ -15,6 +15,21 @@
 //!
 //! Everything is decided once and kept as a [`LabelMap`]; rendering only reads it. Frames are put in an order that
 //! follows from what they show, so that the order they came in changes no byte.
+//!
+//! ```
+//! use evanu_core::combine::consensus::LabelMap;
+//! use evanu_core::geometry::{Grid, Point, Rect};
+//!
+//! // Two pixels that the second of three frames makes; the third shows the same in the first pixel only.
+//! let grid = Grid::new(Rect::new(0, 0, 2, 1), 0);
+//! let (frames, inliers) = (vec![0, 1, 2], vec![0b110, 0b010]);
+//! let mut map = LabelMap { grid, frames, labels: vec![1, 1], words: 1, inliers, crowd: Vec::new() };
+//! assert_eq!(map.pixel(Point::new(1.2, 0.0)), Some(1));
+//! assert!(map.holds(0, 2) && !map.holds(1, 2));
+//! // An answer takes a place from one frame alone.
+//! map.take(&[0], 0);
+//! assert!(map.holds(0, 0) && !map.holds(0, 1));
+//! ```
 
 mod contour;
 mod costs;
@@ -105,10 +120,10 @@ pub fn held(words: &[u64], k: usize) -> bool {
 pub fn room(frames: usize) -> u64 {
     /// Pixels of all frames together up to which the picture may be fine, and up to which it may be as fine as a limb asks.
     const FINE: u64 = 12_000_000;
-    const MOST: u64 = 20_000_000;
+    const FINEST: u64 = 20_000_000;
     const LIMBS: u64 = 200_000;
     let frames = frames.max(1) as u64;
-    (FINE / frames).max(LIMBS.min(MOST / frames)).min(1_600_000)
+    (FINE / frames).max(LIMBS.min(FINEST / frames)).min(1_600_000)
 }
 
 /// A choice with what it was made from.

@@ -16,7 +16,7 @@ const CLIPPED: f32 = 0.1;
 /// What votes of e to one cost: a little lead is no evidence against a contour, a large one is.
 const LEAD: f32 = 3.0;
 /// Greatest cost that votes give.
-const MOST: f32 = 18.0;
+const GREATEST_COST: f32 = 18.0;
 
 /// How much votes weigh, by the number of moments.
 pub(super) fn weight(moments: &[u32]) -> f32 {
@@ -65,7 +65,7 @@ pub(super) fn costs(field: &Field, moments: &[u32]) -> Costs {
             for k in 0..n {
                 let v = votes[k * width + x];
                 if field.covered(k, base + x) {
-                    let lead = (LEAD * (most / v.max(1e-3)).ln().powi(2)).min(MOST);
+                    let lead = (LEAD * (most / v.max(1e-3)).ln().powi(2)).min(GREATEST_COST);
                     let worth = |m: usize| worths[m * width + x];
                     let votes = |m: usize| votes[m * width + x];
                     let shade = if sure[x] { shade::cost(field, base + x, k, worth, votes) } else { 0.0 };
