@@ -8,9 +8,10 @@
 //! 3. Small patches spread over the reference are found again in each frame to a few hundredths of a pixel
 //!    ([`patches`]), coarse level first, and a robust fit joins them; the number of parameters is chosen by the
 //!    Bayesian information criterion (Schwarz 1978).
-//! 4. What all frames leave together tells the set's lens ([`lens`]); where places are left that neither explains, the
+//! 4. Frames whose camera stood still since the reference are left where they are ([`standing`]).
+//! 5. What all frames leave together tells the set's lens ([`lens`]); where places are left that neither explains, the
 //!    reference is bent smoothly ([`local`]): depth.
-//! 5. A frame with too few agreeing places is set aside with the reason ([`verdict`]).
+//! 6. A frame with too few agreeing places is set aside with the reason ([`verdict`]).
 //!
 //! Beside it: which frames share a camera position ([`positions`]), and which of a shoot show one view ([`views()`]).
 //!
@@ -48,6 +49,7 @@ mod local;
 mod patches;
 pub(crate) mod positions;
 mod quality;
+mod standing;
 mod surface;
 mod verdict;
 mod views;
@@ -173,13 +175,14 @@ fn refine(
     };
     let mut all: Vec<Judged> =
         (0..sources.len()).into_par_iter().map(judged).collect::<Result<_, RegisterError>>()?;
-    // Only a full set of families is free to bend.
-    let lens = match wishes.models {
-        [.., Model::Perspective] => correct_lens(&mut all, reference),
-        _ => None,
-    };
+    // Only a full set of families is free to choose, and to bend.
     let free = matches!(wishes.models, [.., Model::Perspective]);
-    let deep = |i: usize, j: &Judged| free && i != reference && fits[i].is_some() && !steady(j);
+    let stood = match wishes.models {
+        [Model::Identity, ..] => standing::hold(&mut all, reference),
+        _ => vec![false; all.len()],
+    };
+    let lens = if free { correct_lens(&mut all, reference) } else { None };
+    let deep = |i: usize, j: &Judged| free && !stood[i] && fits[i].is_some() && !steady(j);
     let dense = match all.iter().enumerate().any(|(i, j)| deep(i, j)) {
         true => Some(patches::dense(sources[reference], guides)?),
         false => None,
@@ -232,7 +235,9 @@ fn steady(judged: &Judged) -> bool {
 /// Repairs what the set's lens did, when the frames tell it; returns its displacement at the corner.
 fn correct_lens(all: &mut [Judged], reference: usize) -> Option<f64> {
     let size = all[reference].plan.size;
-    let good = |j: &Judged| j.plan.misfit.is_none() && j.plan.size == size && !j.places.is_empty();
+    // A frame that was not moved shows places where the lens put them in the reference.
+    let moved = |j: &Judged| j.plan.misfit.is_none() && j.plan.transform != Homography::IDENTITY;
+    let good = |j: &Judged| moved(j) && j.plan.size == size && !j.places.is_empty();
     let limit = LENS_REACH * size.diagonal();
     let near = |j: &Judged| -> Vec<Correspondence> {
         let near = |c: &&Correspondence| j.plan.transform.apply(c.from).distance(c.to) < limit;

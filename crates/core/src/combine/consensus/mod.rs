@@ -35,6 +35,7 @@ mod contour;
 mod costs;
 mod field;
 mod labels;
+mod local;
 mod shade;
 mod surroundings;
 mod votes;
