@@ -4,7 +4,10 @@
 
 use evanu_core::geometry::{Rect, Size};
 use evanu_core::pixel::{FrameSource, Raster, Samples};
-use evanu_media::{CameraData, Format, Output, TiledFrame, decode, decode_bytes, import, write, write_light};
+use evanu_media::{
+    CameraData, FORMATS, Format, Output, TiledFrame, camera_of, decode, decode_bytes, import, open_asset,
+    write, write_light,
+};
 use moxcms::ColorProfile;
 use proptest::prelude::*;
 use std::convert::Infallible;
@@ -257,4 +260,31 @@ fn a_float_file_that_lies_about_itself_is_refused() {
         let e = decode_bytes(Path::new("cut.exr"), &whole[..cut]).err().expect("a cut file was taken");
         assert!(e.to_string().starts_with("cut.exr: "), "{e}");
     }
+}
+
+#[test]
+fn a_jpeg_with_something_after_its_end_is_read_and_a_cut_one_is_told() {
+    let picture = picture(Size::new(120, 90), 7);
+    let (_folder, path) = written(&picture, Format::Jpeg { quality: 90 }, "a.jpg");
+    let whole = std::fs::read(&path).unwrap();
+    let decoded = decode(&path).unwrap();
+    // What telephones append: padding and a clip, more than half of the file and without an end of a JPEG in it.
+    let mut longer = whole.clone();
+    longer.extend(vec![0u8; 200_000]);
+    std::fs::write(&path, &longer).unwrap();
+    assert!(decode(&path).unwrap().samples == decoded.samples);
+    std::fs::write(&path, &whole[..whole.len() - 40]).unwrap();
+    let e = decode(&path).err().unwrap().to_string();
+    assert!(e.contains("its end is missing"), "{e}");
+}
+
+#[cfg(unix)]
+#[test]
+fn a_pipe_is_refused_and_not_waited_for() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("pipe.jpg");
+    assert!(std::process::Command::new("mkfifo").arg(&path).status().unwrap().success());
+    let e = open_asset(FORMATS, &path).err().unwrap().to_string();
+    assert!(e.contains("pipe.jpg") && e.contains("no regular file"), "{e}");
+    assert!(decode(&path).is_err() && camera_of(&path).is_none());
 }

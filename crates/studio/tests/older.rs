@@ -1,7 +1,8 @@
 //! A data folder that an earlier program made: two sets with a history and patches of all kinds, from when frames were places in a
 //! list and recipes were of version 1. It opens, with every state of its history, and looks the same.
 //!
-//! `older/pictures.txt` holds, for each state, a digest of its plate's pixels, tile by tile, as the earlier program made them.
+//! `older/pictures.txt` holds, for each state, a digest of its plate's pixels, tile by tile. The earlier program made the same ones, until the
+//! consensus learned to tell noise by place; whoever changes pixels on purpose writes them anew, from what the test prints.
 
 #![allow(clippy::unwrap_used)] // helpers of tests may fail loudly
 

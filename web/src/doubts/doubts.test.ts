@@ -6,14 +6,13 @@ import { nextOpen, settle } from "./doubts";
 const bbox = { x: 10, y: 20, width: 30, height: 40 };
 const other = { bbox: { ...bbox, x: 90 }, frame: 4, open: false };
 
-/** What one answer sends. */
+/** What one answer sends: its label, and the part of the recipe. */
 function sent(how: Parameters<typeof settle>[3], doubt: Partial<Doubt> = {}, settled: Recipe["settled"] = [other]) {
-  const acts: [string, Partial<Recipe>][] = [];
-  const open = { change: (label: string, part: Partial<Recipe>) => acts.push([label, part]) } as unknown as OpenSet;
+  let act: [string, Partial<Recipe>] = ["", {}];
+  const open = { change: (...sent: typeof act) => (act = sent) } as unknown as OpenSet;
   const set = { recipe: { settled, protected: [] }, reference: 3, frames: [{ id: 3 }, { id: 4 }] };
   settle(open, set as unknown as SetDetail, { bbox, ...doubt } as Doubt, how);
-  expect(acts).toHaveLength(1);
-  return acts[0]!;
+  return act;
 }
 
 describe("answers to a doubt", () => {

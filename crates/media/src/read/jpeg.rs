@@ -26,9 +26,8 @@ fn jpeg(path: &Path, bytes: &[u8]) -> Result<Stored, MediaError> {
     decoder.decode_headers().map_err(|e| damaged(path, &e.to_string()))?;
     let info = decoder.info().ok_or_else(|| damaged(path, "no frame header"))?;
     let size = check_size(path, u64::from(info.width), u64::from(info.height))?;
-    // A decoder fills what a cut file lacks with grey; the end marker tells (a thumbnail's lies in the head).
-    let tail = &bytes[bytes.len() - (bytes.len() / 2).min(1 << 16)..];
-    if !tail.windows(2).any(|w| w == [0xFF, 0xD9]) {
+    // A decoder fills what a cut file lacks with grey.
+    if !is_whole(bytes) {
         return Err(damaged(path, "its end is missing"));
     }
     let data = decoder.decode().map_err(|e| damaged(path, &e.to_string()))?;
@@ -46,4 +45,58 @@ fn jpeg(path: &Path, bytes: &[u8]) -> Result<Stored, MediaError> {
         icc: decoder.icc_profile(),
         exif: decoder.exif().cloned(),
     })
+}
+
+/// Whether the picture's end is there. Telephones write clips, depth and further pictures after it, and thumbnails in segments
+/// before it have ends of their own; so its segments are gone through.
+fn is_whole(bytes: &[u8]) -> bool {
+    const END: u8 = 0xD9;
+    const SCAN: u8 = 0xDA;
+    let mut at = 2;
+    while let Some(&[0xFF, marker]) = bytes.get(at..at + 2) {
+        match marker {
+            END => return true,
+            // Fill bytes, and markers without a length.
+            0xFF => at += 1,
+            0x01 | 0xD0..=0xD8 => at += 2,
+            _ => {
+                let Some(&[high, low]) = bytes.get(at + 2..at + 4) else { return false };
+                at += 2 + usize::from(u16::from_be_bytes([high, low]));
+                if marker == SCAN {
+                    // Coded data run to the next marker that is neither a stuffed byte nor a restart.
+                    let rest = bytes.get(at..).unwrap_or_default();
+                    let ends = |w: &[u8]| w[0] == 0xFF && !matches!(w[1], 0 | 0xD0..=0xD7 | 0xFF);
+                    let Some(run) = rest.windows(2).position(ends) else { return false };
+                    at += run;
+                }
+            }
+        }
+    }
+    false
+}
+
+#[cfg(test)]
+mod tests {
+    use super::is_whole;
+
+    #[test]
+    fn the_end_is_found_behind_segments_scans_restarts_and_thumbnails_and_nowhere_else() {
+        // A segment with a thumbnail's end in it, a scan with a stuffed byte and a restart, a table, a second scan.
+        let parts: [&[u8]; 5] = [
+            &[0xFF, 0xD8],
+            &[0xFF, 0xE1, 0, 6, 0xFF, 0xD9, 7, 7],
+            &[0xFF, 0xDA, 0, 3, 1, 9, 0xFF, 0, 8, 0xFF, 0xD3, 5],
+            &[0xFF, 0xFF, 0xC4, 0, 4, 1, 2],
+            &[0xFF, 0xDA, 0, 3, 1, 4, 4, 4],
+        ];
+        let mut bytes = parts.concat();
+        assert!(!is_whole(&bytes));
+        for length in 0..bytes.len() {
+            assert!(!is_whole(&bytes[..length]), "cut at {length}");
+        }
+        bytes.extend([0xFF, 0xD9]);
+        assert!(is_whole(&bytes));
+        bytes.extend([0; 300]);
+        assert!(is_whole(&bytes), "what follows does not matter");
+    }
 }

@@ -94,6 +94,7 @@ pub fn recognised(formats: &[&dyn AssetFormat], head: &[u8]) -> bool {
 /// Of no such kind, empty, or not readable: the error names the file, the reason and the way out.
 pub fn open_asset(formats: &[&dyn AssetFormat], path: &Path) -> Result<Frames, MediaError> {
     let failed = |e: std::io::Error| MediaError::reading(path, &e);
+    check_regular(path)?;
     // A directory that says what a file is may lie at its end.
     let mut file = std::fs::File::open(path).map_err(failed)?;
     let mut bytes = vec![0; 16];
@@ -103,6 +104,14 @@ pub fn open_asset(formats: &[&dyn AssetFormat], path: &Path) -> Result<Frames, M
         file.read_to_end(&mut bytes).map_err(failed)?;
     }
     known(formats, path, &bytes)?.open(path)
+}
+
+/// Opening a pipe would wait for whoever writes into it, for ever.
+fn check_regular(path: &Path) -> Result<(), MediaError> {
+    if std::fs::metadata(path).map_err(|e| MediaError::reading(path, &e))?.is_file() {
+        return Ok(());
+    }
+    Err(MediaError::new(path, "it is no regular file", "name a file with a picture"))
 }
 
 /// The kind that a file's content is of.
@@ -123,6 +132,7 @@ fn known<'a>(
 /// # Errors
 /// Not a picture, damaged, too large, or not readable: the error names the file, the reason and the way out.
 pub fn decode(path: &Path) -> Result<Decoded, MediaError> {
+    check_regular(path)?;
     let bytes = std::fs::read(path).map_err(|e| MediaError::reading(path, &e))?;
     decode_bytes(path, &bytes)
 }
@@ -140,6 +150,7 @@ pub fn decode_bytes(path: &Path, bytes: &[u8]) -> Result<Decoded, MediaError> {
 
 /// What the camera wrote into a file; the pixels are not decoded where that can be helped. `None` when there is nothing to be had.
 pub fn camera_of(path: &Path) -> Option<CameraData> {
+    check_regular(path).ok()?;
     let bytes = std::fs::read(path).ok()?;
     if exr::FORMAT.recognises(&bytes) {
         return Some(decode_bytes(path, &bytes).ok()?.camera);

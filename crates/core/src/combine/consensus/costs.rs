@@ -28,7 +28,7 @@ impl Cost {
 pub(super) struct Costs {
     /// Frame after frame, a cost a pixel.
     pub planes: Vec<Vec<Cost>>,
-    /// Places where any two frames surely differ, and their surroundings.
+    /// Places where any two frames surely differ, by the noise of the place, and their surroundings.
     pub changed: Vec<bool>,
 }
 

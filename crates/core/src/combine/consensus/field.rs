@@ -82,13 +82,17 @@ pub struct Field {
     pub(super) width: usize,
     pub(super) height: usize,
     layers: Vec<Layer>,
+    /// By how much the variance of the noise is greater at each pixel than the model's; `None` where frames are too few to tell.
+    more: Option<Vec<f32>>,
 }
 
 impl Field {
     pub(crate) fn new(size: Size, layers: Vec<LayerData>, noise: &NoiseModel, shrink: f32) -> Self {
         let (width, height) = (size.width as usize, size.height as usize);
-        let layers = layers.into_par_iter().map(|l| Layer::new(l, (width, height), noise, shrink)).collect();
-        Self { width, height, layers }
+        let layers: Vec<Layer> =
+            layers.into_par_iter().map(|l| Layer::new(l, (width, height), noise, shrink)).collect();
+        let more = local::noise(&layers, (width, height));
+        Self { width, height, layers, more }
     }
 
     /// Number of frames.
@@ -142,6 +146,15 @@ impl Field {
     /// Whether any channel holds clipped light.
     pub(super) fn clipped(&self, k: usize, p: usize) -> bool {
         self.layers[k].planes.iter().any(|c| c[p] > CLIPPED)
+    }
+
+    /// What a χ² at a pixel is where noise is as great as the frames tell there, over what it is by the model.
+    pub(super) fn by_place(&self, p: usize) -> f32 {
+        let (Some(more), Some(layer)) = (&self.more, self.layers.iter().find(|l| l.reaches(p))) else {
+            return 1.0;
+        };
+        let (noise, forgiven) = (layer.noise(p).powi(2), layer.forgiven(p).powi(2));
+        (noise + forgiven) / (more[p] * noise + forgiven)
     }
 
     /// What a frame's root codes are of another's at a pixel, by channel.
@@ -226,9 +239,8 @@ impl Field {
     /// For each pixel, a bit for each frame that shows the same as the labelled one there and right beside it.
     pub(super) fn inliers(&self, (labels, labelled): (&[u16], &Layer), words: usize) -> Vec<u64> {
         let w = self.width;
-        let more = local::noise(&self.layers, (w, self.height));
-        let others = |k: usize| self.shows_another(k, labelled, more.as_deref());
-        let others: Vec<Vec<bool>> = (0..self.count()).into_par_iter().map(others).collect();
+        let others: Vec<Vec<bool>> =
+            (0..self.count()).into_par_iter().map(|k| self.shows_another(k, labelled)).collect();
         let mut out = vec![0u64; self.pixels() * words];
         out.par_chunks_mut(w * words).enumerate().for_each(|(y, out)| {
             for (k, others) in others.iter().enumerate() {
@@ -249,15 +261,14 @@ impl Field {
     ///
     /// Thresholds with hysteresis (Canny 1986): places that differ by more than noise are something else only with a core that
     /// surely differs, or as a large area that is brighter or darker as a whole, a shade. What has neither is noise, whose tails must
-    /// stay in an average: without them it is drawn to the frame that was labelled. `more` is by how much the variance of the noise is
-    /// greater at each pixel than the model's.
-    fn shows_another(&self, k: usize, labelled: &Layer, more: Option<&[f32]>) -> Vec<bool> {
+    /// stay in an average: without them it is drawn to the frame that was labelled.
+    fn shows_another(&self, k: usize, labelled: &Layer) -> Vec<bool> {
         let (w, h) = (self.width, self.height);
         let mut chi2 = vec![0.0; w * h];
         let mut noises = [vec![0u8; w], vec![0u8; w]];
         for (y, row) in chi2.chunks_exact_mut(w).enumerate() {
             let [mut a, mut b] = [&self.layers[k], labelled].map(|l| l.line(y * w, w));
-            if let Some(more) = more {
+            if let Some(more) = &self.more {
                 for (noise, line) in noises.iter_mut().zip([&a, &b]) {
                     raised(line.sigma, &more[y * w..][..w], noise);
                 }

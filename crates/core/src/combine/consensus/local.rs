@@ -24,10 +24,10 @@ const CLASSES: usize = 12;
 /// A neighbourhood may have so many times the variance of the middle of its class, and no place more than that over the model's.
 const OVER_CLASS: f32 = 3.0;
 const OVER_MODEL: f32 = 40.0;
-/// Noise may have this share of the variance that the middles of the samples have over a neighbourhood, and so many times the
+/// Noise may have this many times the variance that the middles of the samples have over a neighbourhood, and so many times the
 /// model's anyway.
-const OF_CONTRAST: f32 = 0.5;
-const ANYWAY: f32 = 4.0;
+const OF_CONTRAST: f32 = 1.0;
+const ANYWAY: f32 = 9.0;
 
 /// The mean square of the shorth of so many normal samples, in variances.
 static SHORTH: LazyLock<[f32; FRAMES.0 + 1]> = LazyLock::new(|| {

@@ -59,7 +59,9 @@ pub(super) fn costs(field: &Field, moments: &[u32]) -> Costs {
                 );
             }
         }
-        sure.iter_mut().zip(&most).for_each(|(sure, most)| *sure = *most > DIFFER);
+        for (x, (sure, most)) in sure.iter_mut().zip(&most).enumerate() {
+            *sure = *most > DIFFER && most * field.by_place(base + x) > DIFFER;
+        }
         for x in 0..width {
             let most = (0..n).map(|k| votes[k * width + x]).fold(1e-3, f32::max);
             for k in 0..n {
