@@ -22,6 +22,8 @@ const SUREST: f32 = 4.0 * DIFFER;
 /// Fewest pixels of a shade, and the least share of them that is to the same side: more than a coded block has.
 const SHADE: usize = 300;
 const ONE_SIDED: f32 = 0.95;
+/// Variance over the model's that is much.
+const MUCH_MORE: f32 = 2.0;
 /// Share of the noise that the blur leaves.
 const LEFT: f32 = 0.375;
 /// No deviation is believed to be below this, in root codes: eight bits and what JPEG makes of them.
@@ -84,6 +86,8 @@ pub struct Field {
     layers: Vec<Layer>,
     /// By how much the variance of the noise is greater at each pixel than the model's; `None` where frames are too few to tell.
     more: Option<Vec<f32>>,
+    /// Whether it is much greater over most of the picture: frames that were coded hard, which the model does not describe.
+    coded: bool,
 }
 
 impl Field {
@@ -92,7 +96,11 @@ impl Field {
         let layers: Vec<Layer> =
             layers.into_par_iter().map(|l| Layer::new(l, (width, height), noise, shrink)).collect();
         let more = local::noise(&layers, (width, height));
-        Self { width, height, layers, more }
+        let coded = more.as_ref().is_some_and(|more| {
+            let much = more.iter().filter(|more| **more > MUCH_MORE).count();
+            2 * much > more.len()
+        });
+        Self { width, height, layers, more, coded }
     }
 
     /// Number of frames.
@@ -148,11 +156,11 @@ impl Field {
         self.layers[k].planes.iter().any(|c| c[p] > CLIPPED)
     }
 
-    /// What a χ² at a pixel is where noise is as great as the frames tell there, over what it is by the model.
+    /// What a χ² at a pixel is where noise is as great as the frames tell there, over what it is by the model; 1 where the model
+    /// describes most of the picture.
     pub(super) fn by_place(&self, p: usize) -> f32 {
-        let (Some(more), Some(layer)) = (&self.more, self.layers.iter().find(|l| l.reaches(p))) else {
-            return 1.0;
-        };
+        let layer = self.layers.iter().find(|l| self.coded && l.reaches(p));
+        let (Some(more), Some(layer)) = (&self.more, layer) else { return 1.0 };
         let (noise, forgiven) = (layer.noise(p).powi(2), layer.forgiven(p).powi(2));
         (noise + forgiven) / (more[p] * noise + forgiven)
     }
