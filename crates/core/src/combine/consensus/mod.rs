@@ -11,7 +11,8 @@
 //!    and however many there are it tells what is lit from its [`shade`].
 //! 5. [`labels`]: each place takes its label together with its neighbours, by alpha expansion (Boykov, Veksler and
 //!    Zabih 2001), borders running where both frames agree (Kwatra et al. 2003).
-//! 6. The plate is the average of all frames that agree with the label's frame there, so noise falls as far as it can.
+//! 6. The plate is the average of all frames but those that surely show something else than the label's frame there, by the noise
+//!    of the place ([`local`]), so noise falls as far as it can.
 //!
 //! Everything is decided once and kept as a [`LabelMap`]; rendering only reads it. Frames are put in an order that
 //! follows from what they show, so that the order they came in changes no byte.
