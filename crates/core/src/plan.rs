@@ -24,6 +24,7 @@ use crate::evidence::moving::Moving;
 use crate::geometry::{Bend, Geometry, Homography, Point, Projection, Rect, Size, Surface, Warp};
 use crate::noise::NoiseModel;
 use crate::pixel::FrameSource;
+use crate::pixel::curve::ToneCurve;
 use serde::{Deserialize, Serialize};
 
 /// How the light of a set behaved.
@@ -177,11 +178,14 @@ pub struct FrameTone {
     pub headroom: f32,
     /// Further stops to brighten by, over the reference, where the light fell unevenly.
     pub field: Option<Surface>,
+    /// Further stops by brightness, where the exposure changed more than a gain.
+    #[serde(default)]
+    pub curve: Option<ToneCurve>,
 }
 
 impl Default for FrameTone {
     fn default() -> Self {
-        Self { gain: [1.0; 3], headroom: 1.0, field: None }
+        Self { gain: [1.0; 3], headroom: 1.0, field: None, curve: None }
     }
 }
 

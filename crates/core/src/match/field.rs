@@ -19,7 +19,11 @@ const RANGE: std::ops::Range<f32> = 0.006..0.85;
 const LEAST_BLOCKS: usize = 24;
 /// A surface must span this many stops, and leave less than this share of the deviation.
 const UNEVEN: f64 = 0.08;
-const LEAVES: f64 = 0.6;
+pub(super) const LEAVES: f64 = 0.6;
+/// Parts of the picture in none of which matching may raise the difference by more stops than this; and the fewest blocks that tell.
+const PARTS: (usize, usize) = (4, 3);
+const WORSE: f64 = 0.015;
+const LEAST_IN_PART: usize = 4;
 /// A block whose light differs by more stops than this has changed light of its own.
 const LOCAL: f64 = 0.25;
 
@@ -32,15 +36,17 @@ pub(super) struct Change {
     pub local: f64,
 }
 
+/// Stops by which blocks of two pictures differ that show the same structure, with their middles over the reference.
+pub(super) type Blocks = Vec<(Point, f64)>;
+
 /// Compares linear light of two aligned pictures of `size`, laid over a reference of `full` size; `gain` brings `seen`
 /// to `wanted` as a whole. Places that `seen` does not reach are zero.
-pub(super) fn compare(
+pub(super) fn blocks(
     seen: &[Vec<f32>; 3],
     wanted: &[Vec<f32>; 3],
-    size: Size,
-    full: Size,
+    (size, full): (Size, Size),
     gain: [f32; 3],
-) -> Change {
+) -> Blocks {
     let light = |p: &[Vec<f32>; 3], g: [f32; 3], i: usize| luminance([0, 1, 2].map(|c| g[c] * p[c][i]));
     let (w, h) = (size.width as usize, size.height as usize);
     let scale = f64::from(full.width) / f64::from(size.width);
@@ -61,13 +67,41 @@ pub(super) fn compare(
             blocks.push((middle, stops));
         }
     }
+    blocks
+}
+
+/// What blocks tell of a change over a reference of `full` size.
+pub(super) fn change(full: Size, blocks: &Blocks) -> Change {
     if blocks.len() < LEAST_BLOCKS {
         return Change::default();
     }
-    let field = surface(full, &blocks);
+    let field = surface(full, blocks);
     let rest = |&(p, stops): &(Point, f64)| (stops - field.as_ref().map_or(0.0, |f| f.at(p))).abs();
     let local = blocks.iter().filter(|b| rest(b) > LOCAL).count() as f64 / blocks.len() as f64;
     Change { field, local }
+}
+
+/// How far seven of ten blocks are from the same light, in stops; `None` where they are too few to tell.
+pub(super) fn left(blocks: &Blocks, field: Option<&Surface>) -> Option<f64> {
+    let rest = |&(p, stops): &(Point, f64)| stops - field.map_or(0.0, |f| f.at(p));
+    (blocks.len() >= LEAST_BLOCKS).then(|| spread(blocks.iter().map(rest)))
+}
+
+/// Whether the light differs more in some part of the picture than it did before: its blocks after and before.
+pub(super) fn worse(full: Size, after: &Blocks, before: &Blocks) -> bool {
+    let part = |p: &Point| {
+        let at = |v: f64, n: u32, parts: usize| ((v / f64::from(n) * parts as f64) as usize).min(parts - 1);
+        at(p.y, full.height, PARTS.1) * PARTS.0 + at(p.x, full.width, PARTS.0)
+    };
+    let middle = |blocks: &Blocks, k: usize| {
+        let mut of: Vec<f64> = blocks.iter().filter(|b| part(&b.0) == k).map(|b| b.1.abs()).collect();
+        of.sort_unstable_by(f64::total_cmp);
+        (of.len() >= LEAST_IN_PART).then(|| of[of.len() / 2])
+    };
+    (0..PARTS.0 * PARTS.1).any(|k| {
+        let both = middle(after, k).zip(middle(before, k));
+        both.is_some_and(|(after, before)| after > before + WORSE)
+    })
 }
 
 /// Stops from the first to the second of each pair of lights, when both show the same structure.
@@ -120,16 +154,20 @@ mod tests {
         ([seen.clone(), seen.clone(), seen], [wanted.clone(), wanted.clone(), wanted])
     }
 
+    fn compare(seen: &[Vec<f32>; 3], wanted: &[Vec<f32>; 3]) -> Change {
+        change(SIZE, &blocks(seen, wanted, (SIZE, SIZE), [1.0; 3]))
+    }
+
     #[test]
     fn even_light_needs_no_surface() {
         let (a, b) = walls(|_, _| 0.0);
-        assert_eq!(compare(&a, &b, SIZE, SIZE, [1.0; 3]), Change::default());
+        assert_eq!(compare(&a, &b), Change::default());
     }
 
     #[test]
     fn light_that_falls_off_is_found_as_it_fell() {
         let (a, b) = walls(|x, y| 0.5 * x - 0.3 * y);
-        let change = compare(&a, &b, SIZE, SIZE, [1.0; 3]);
+        let change = compare(&a, &b);
         let field = change.field.unwrap();
         for (x, y) in [(30.0, 30.0), (250.0, 40.0), (150.0, 180.0)] {
             let truth = 0.5 * x / 300.0 - 0.3 * y / 210.0;
@@ -141,7 +179,7 @@ mod tests {
     #[test]
     fn a_lamp_is_local_and_a_passer_by_is_not() {
         let (a, b) = walls(|x, y| if (x - 0.5).hypot(y - 0.5) < 0.3 { 1.0 } else { 0.0 });
-        assert!(compare(&a, &b, SIZE, SIZE, [1.0; 3]).local > 0.12);
+        assert!(compare(&a, &b).local > 0.12);
         let (mut a, b) = walls(|_, _| 0.0);
         let mut random = Random::new(9);
         for plane in &mut a {
@@ -149,6 +187,6 @@ mod tests {
                 (100..180).for_each(|x| plane[y * 300 + x] = 0.05 + 0.1 * random.unit() as f32);
             }
         }
-        assert!(compare(&a, &b, SIZE, SIZE, [1.0; 3]).local < 0.02);
+        assert!(compare(&a, &b).local < 0.02);
     }
 }

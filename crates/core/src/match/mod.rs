@@ -3,13 +3,16 @@
 //! Both are estimated from aligned samples. The gain is the densest window of the log ratios where both samples
 //! are neither dark nor clipped, then a trimmed median inside it (the mode of a contaminated distribution;
 //! cf. the half-sample mode of Bickel and Frühwirth 2006), so movers do not lead it as long as the place itself
-//! is the largest group. Slow changes over the picture, and light that was varied on purpose, are in [`field`].
-//! Cost: one reduced rendering of each frame.
+//! is the largest group. What the same places still differ by after it may depend on how bright they are ([`curve`]) or on where
+//! they lie ([`field`], which also tells light that was varied on purpose): the simplest that explains it is taken, and nothing that
+//! raises the difference anywhere. Cost: one reduced rendering of each frame.
 
+mod curve;
 pub(crate) mod field;
 
-use crate::geometry::{Rect, Size};
+use crate::geometry::{Rect, Size, Surface};
 use crate::noise::NoiseModel;
+use crate::pixel::curve::ToneCurve;
 use crate::pixel::resample::{Resampled, resample};
 use crate::pixel::{FrameSource, SourceError, tone};
 use crate::plan::{Alignment, FrameAlignment, FrameTone, Light};
@@ -31,6 +34,11 @@ const NOTHING: f32 = 0.004;
 const VARIED: (f64, f64) = (0.12, 0.3);
 /// Gains that differ by fewer stops than this do not drift.
 const DRIFT: f32 = 0.1;
+
+/// A curve that spans fewer stops than this is none.
+const BENT: f32 = 0.02;
+/// How much more than a surface a curve may leave.
+const NO_WORSE: f64 = 1.1;
 
 /// The longest side of the pictures that are compared, in pixels.
 pub(crate) const SIDE: u32 = 700;
@@ -61,17 +69,53 @@ pub(crate) fn match_gains(
         .filter(|(i, _)| wanted(*i))
         .map(|(i, tone)| {
             let seen = aligned(sources[i], &alignment.frames[i], size, level)?;
-            let stored: [f32; 3] =
-                std::array::from_fn(|c| gain(&seen.planes[c], &base.planes[c]).unwrap_or(1.0));
-            let change = field::compare(&seen.planes, &base.planes, size.at_level(level), size, stored);
-            tone.field = change.field.clone();
+            let matched = by_evidence(&seen.planes, &base.planes, (size.at_level(level), size));
+            (tone.field, tone.curve) = (matched.change.field.clone(), matched.curve);
             // Full samples may stand for different light.
-            tone.gain = stored.map(|g| g * sources[reference].headroom() / sources[i].headroom());
-            Ok(change)
+            tone.gain = matched.gain.map(|g| g * sources[reference].headroom() / sources[i].headroom());
+            Ok(matched.change)
         })
         .collect::<Result<_, RegisterError>>()?;
     let fitting = tones.iter().enumerate().filter(|(i, _)| fits(*i)).map(|(_, tone)| tone);
     Ok(kind(fitting, &changes))
+}
+
+/// How a frame's light is brought to the reference's.
+struct Matched {
+    /// Multiplies stored light, by channel.
+    gain: [f32; 3],
+    curve: Option<ToneCurve>,
+    change: Change,
+}
+
+/// The least that explains what two aligned pictures of a size, laid over a reference of another, differ by.
+fn by_evidence(seen: &[Vec<f32>; 3], wanted: &[Vec<f32>; 3], sizes: (Size, Size)) -> Matched {
+    let gain: [f32; 3] = std::array::from_fn(|c| gain(&seen[c], &wanted[c]).unwrap_or(1.0));
+    let blocks = field::blocks(seen, wanted, sizes, gain);
+    let change = field::change(sizes.1, &blocks);
+    let by_gain = field::left(&blocks, None);
+    let by_field = field::left(&blocks, change.field.as_ref());
+    let curve = curve::between(seen, wanted, gain).filter(|c| c.span() > BENT).and_then(|curve| {
+        let (table, mut bent) = (curve.table(), seen.clone());
+        bent.iter_mut().enumerate().for_each(|(c, light)| table.apply(c, gain[c], light));
+        let blocks = field::blocks(&bent, wanted, sizes, gain);
+        let left = field::left(&blocks, None)?;
+        // What lies about as well on a curve as on a surface over the picture is a curve: a camera makes it of itself.
+        let explains = left < field::LEAVES * by_gain? && left < NO_WORSE * by_field?;
+        explains.then_some((curve, blocks))
+    });
+    let before = field::blocks(seen, wanted, sizes, [1.0; 3]);
+    if let Some((curve, blocks)) = curve.filter(|(_, blocks)| !field::worse(sizes.1, blocks, &before)) {
+        let change = Change { field: None, ..field::change(sizes.1, &blocks) };
+        return Matched { gain, curve: Some(curve), change };
+    }
+    let with_field = |f: &Surface| blocks.iter().map(|&(p, stops)| (p, stops - f.at(p))).collect();
+    if change.field.as_ref().is_some_and(|f| !field::worse(sizes.1, &with_field(f), &before)) {
+        return Matched { gain, curve: None, change };
+    }
+    let change = Change { field: None, ..change };
+    let helps = !field::worse(sizes.1, &blocks, &before);
+    Matched { gain: if helps { gain } else { [1.0; 3] }, curve: None, change }
 }
 
 /// What the changes of frames that fit have in common.

@@ -12,6 +12,7 @@
 //! ```
 
 pub(crate) mod blur;
+pub mod curve;
 pub mod distance;
 pub mod flood;
 pub(crate) mod gradient;

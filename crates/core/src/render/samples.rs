@@ -8,6 +8,7 @@ use super::stage::Frames;
 use crate::combine::consensus::LayerData;
 use crate::geometry::{Grid, Homography, Point, Rect, Sampling, Surface, level_to_full};
 use crate::noise::NoiseModel;
+use crate::pixel::curve::ToneCurve;
 use crate::pixel::resample::{Sink, resample_rows};
 use crate::pixel::tone::append_roots;
 use crate::pixel::{FrameSource, SourceError};
@@ -22,11 +23,13 @@ pub(super) struct Tone<'a> {
     pub gain: [f32; 3],
     /// Further stops over the reference.
     pub field: Option<&'a Surface>,
+    /// Further stops by brightness.
+    pub curve: Option<&'a ToneCurve>,
 }
 
 impl Default for Tone<'_> {
     fn default() -> Self {
-        Self { gain: [1.0; 3], field: None }
+        Self { gain: [1.0; 3], field: None, curve: None }
     }
 }
 
@@ -40,8 +43,7 @@ pub(super) struct Placement<'a> {
     pub tone: Tone<'a>,
 }
 
-/// Resamples a block of a frame, row by row, and brightens it by as many stops as a field of the reference says. The sink gets linear
-/// light; returned are the columns that each row covers.
+/// Resamples a block of a frame, row by row, and brightens it by as many stops as its curve and its field say. The sink gets linear light; returned are the columns that each row covers.
 pub(super) fn resampled(
     source: &dyn FrameSource,
     placement: &Placement<'_>,
@@ -49,8 +51,15 @@ pub(super) fn resampled(
     sink: Sink<'_>,
 ) -> Result<Vec<(u32, u32)>, SourceError> {
     let Placement { sampling, level, tone } = *placement;
-    let Some(field) = tone.field else { return resample_rows(source, level, sampling, block, sink) };
+    if tone.field.is_none() && tone.curve.is_none() {
+        return resample_rows(source, level, sampling, block, sink);
+    }
+    let table = tone.curve.map(ToneCurve::table);
     resample_rows(source, level, sampling, block, &mut |row, from, mut run| {
+        if let Some(table) = &table {
+            run.iter_mut().enumerate().for_each(|(c, light)| table.apply(c, tone.gain[c], light));
+        }
+        let Some(field) = tone.field else { return sink(row, from, run) };
         let y = (block.y + row as i64) as f64;
         let at = |x: usize| Point::new((block.x + (from + x) as i64) as f64, y);
         for x in 0..run[0].len() {
@@ -86,9 +95,9 @@ impl<'a> Scene<'a> {
             let tones = &self.plan.tones;
             let (own, reference) = (&tones.frames[frame], &tones.frames[self.reference()]);
             let tone = if self.matched() {
-                Tone { gain: own.multiplier(reference), field: own.field.as_ref() }
+                Tone { gain: own.multiplier(reference), field: own.field.as_ref(), curve: own.curve.as_ref() }
             } else {
-                Tone { gain: [own.headroom / reference.headroom; 3], field: None }
+                Tone { gain: [own.headroom / reference.headroom; 3], ..Tone::default() }
             };
             (Sampling::of(self.geometry.projection(frame), &grid), tone)
         };
