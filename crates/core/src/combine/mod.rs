@@ -148,7 +148,7 @@ pub fn combine(method: Method, network: &Network, rows: &[Row<'_>], out: [&mut [
                 }
             }
         }
-        // These choose before; what was chosen is averaged.
+        // Consensus and everybody choose before, pixel by pixel; where nothing was chosen all frames count.
         Method::Mean | Method::Consensus | Method::Everybody => {
             // Squares of root codes are linear light; whole numbers, so that the order of frames is no matter.
             for (c, o) in out.into_iter().enumerate() {

@@ -3,7 +3,7 @@
 //! There the frames show many stories and none is the place (dynamic textures, Doretto et al. 2003). Two things tell
 //! such an area from a crowd: what moves has no contours (cloud, smoke), or it is so fine that the frames look the same once
 //! details are blurred away (leaves, ripples). Shade that wanders over something even is as soft as cloud, but darkens all colours
-//! alike and only darkens. Found on the reduced picture of the choice, in pieces large enough to be
+//! alike and only darkens; glare that wanders is clipped. Found on the reduced picture of the choice, in pieces large enough to be
 //! worth a decision.
 //!
 //! ```
@@ -35,8 +35,8 @@
 //! # Ok::<(), evanu_core::render::RenderError>(())
 //! ```
 
-use crate::combine::consensus::{DIFFER, Decided};
-use crate::geometry::{Point, simplified_to, trace};
+use crate::combine::consensus::{Before, DIFFER, Decided};
+use crate::geometry::{Point, Rect, simplified_to, trace};
 use crate::pixel::blur::boxed;
 use crate::pixel::flood::flood;
 use serde::{Deserialize, Serialize};
@@ -58,6 +58,8 @@ const CONTOUR: f32 = 12.0;
 /// Share of what the frames show otherwise that is the plate in the shade, from which on, and the plate's as theirs in the shade, up to
 /// which only the light changes.
 const LIGHT: (f32, f32) = (0.4, 0.1);
+/// Share of what the frames show otherwise that is clipped where the plate is not, or the other way round, from which on it is glare.
+const GLARE: f32 = 0.4;
 /// Deviations up to which the means of a square are the same.
 const FINE: f32 = 4.5;
 /// Mean squared deviations from which on something in a square moves.
@@ -84,6 +86,26 @@ pub struct Moving {
     pub share: f32,
     /// Index of the frame that differs least from the others there: one moment whole.
     pub frame: usize,
+    /// Pixels of the choice that it is made of, and those of them where much moves, in order.
+    #[serde(skip)]
+    pub pixels: (Vec<u32>, Vec<u32>),
+    /// What the choice had before the area was taken whole from that frame; `None` where it was not.
+    #[serde(skip)]
+    pub before: Option<Before>,
+}
+
+impl Moving {
+    /// The box around its outline.
+    pub fn bbox(&self) -> Rect {
+        let (low, high) = self
+            .outline
+            .iter()
+            .fold((Point::new(f64::MAX, f64::MAX), Point::new(f64::MIN, f64::MIN)), |(l, h), p| {
+                (Point::new(l.x.min(p.x), l.y.min(p.y)), Point::new(h.x.max(p.x), h.y.max(p.y)))
+            });
+        let side = |from: f64, to: f64| (to.ceil() - from.floor()).max(1.0) as u32;
+        Rect::new(low.x.floor() as i64, low.y.floor() as i64, side(low.x, high.x), side(low.y, high.y))
+    }
 }
 
 /// Finds the areas of a decision that move and belong, largest first. Needs three frames.
@@ -108,7 +130,8 @@ pub fn find(decided: &Decided) -> Vec<Moving> {
         if share >= LEAST_SHARE
             && let Some(motion) = motion(decided, &area, w)
         {
-            areas.push(describe(decided, &area, motion, share));
+            let much: Vec<usize> = area.iter().copied().filter(|p| dense[*p] > DENSE.0).collect();
+            areas.push(describe(decided, (&area, &much), motion, share));
         }
     }
     areas.sort_by(|a, b| b.share.total_cmp(&a.share));
@@ -159,24 +182,25 @@ fn motion(decided: &Decided, area: &[usize], w: usize) -> Option<Motion> {
     (all > 0 && same as f32 > 0.8 * all as f32).then_some(Motion::Trembling)
 }
 
-/// Whether an area is the same in all frames but for shade that wanders over it.
+/// Whether an area is the same in all frames but for shade or glare that wanders over it.
 fn light_changes(decided: &Decided, area: &[usize]) -> bool {
-    let (mut shades, mut shaded, mut all) = (0usize, 0usize, 0usize);
+    let (mut shades, mut shaded, mut glares, mut all) = (0usize, 0usize, 0usize, 0usize);
     for k in 0..decided.choice.frames.len() {
         for &p in area.iter().filter(|&&p| decided.covered(k, p) && decided.from_plate(k, p) > DIFFER) {
             shades += usize::from(decided.shades(k, p));
             shaded += usize::from(decided.is_shaded(k, p));
+            glares += usize::from(decided.glares(k, p));
             all += 1;
         }
     }
     let share = |of: usize| of as f32 / all.max(1) as f32;
-    share(shades) > LIGHT.0 && share(shaded) < LIGHT.1
+    share(glares) > GLARE || share(shades) > LIGHT.0 && share(shaded) < LIGHT.1
 }
 
 /// Side of the squares whose means are compared, in pixels of the choice.
 const SQUARE: usize = 12;
 
-fn describe(decided: &Decided, area: &[usize], motion: Motion, share: f32) -> Moving {
+fn describe(decided: &Decided, (area, much): (&[usize], &[usize]), motion: Motion, share: f32) -> Moving {
     let choice = &decided.choice;
     let (w, h) = (choice.grid.rect.width as usize, choice.grid.rect.height as usize);
     let mut on = vec![false; w * h];
@@ -197,5 +221,11 @@ fn describe(decided: &Decided, area: &[usize], motion: Motion, share: f32) -> Mo
         (0..n).filter(|&b| b != a).map(other).sum::<f64>() + 1e3 * missing as f64
     };
     let best = (0..n).min_by(|&a, &b| far(a).total_cmp(&far(b))).unwrap_or(0);
-    Moving { outline, motion, share, frame: choice.frames[best] }
+    let ordered = |pixels: &[usize]| {
+        let mut pixels: Vec<u32> = pixels.iter().map(|p| *p as u32).collect();
+        pixels.sort_unstable();
+        pixels
+    };
+    let pixels = (ordered(area), ordered(much));
+    Moving { outline, motion, share, frame: choice.frames[best], pixels, before: None }
 }

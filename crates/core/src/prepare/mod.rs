@@ -37,6 +37,7 @@ pub use hand::lay_by_hand;
 pub use patches::{fit, fit_key, glare, place, place_patches, seams, weigh};
 
 use crate::combine::consensus::Decided;
+use crate::evidence::moving::{Motion, Moving};
 use crate::evidence::{doubts, moving, still};
 use crate::geometry::{Geometry, Homography, Rect};
 use crate::matching;
@@ -158,8 +159,19 @@ fn plan_with(
 /// # Errors
 /// When a frame cannot be read or none takes part.
 pub fn decide(scene: &Scene<'_>) -> Result<Decision, RenderError> {
-    let decided = decided(scene)?;
-    let (doubts, moving) = rayon::join(|| doubts::find(&decided), || moving::find(&decided));
+    let mut decided = decided(scene)?;
+    let (mut doubts, mut moving) = rayon::join(|| doubts::find(&decided), || moving::find(&decided));
+    // Cloud that is joined from several moments is torn: it comes from one. Where the light itself changed here and there, what seems
+    // to drift may be that.
+    let steady = matches!(scene.plan.tones.light, Light::Steady | Light::Drifts);
+    let drifts = |m: &&mut Moving| steady && m.motion == Motion::Drifting;
+    let drifting: Vec<&mut Moving> = moving.iter_mut().filter(drifts).collect();
+    if !drifting.is_empty() {
+        for area in drifting {
+            area.before = Some(decided.take_whole((&area.pixels.0, &area.pixels.1), area.frame));
+        }
+        doubts = doubts::find(&decided);
+    }
     Ok(Decision { label_map: decided.choice, doubts, moving })
 }
 
@@ -193,19 +205,26 @@ pub fn why_consensus(plan: &Plan) -> &'static str {
     }
 }
 
-/// Which doubts of a decision the recipe settles, and how; those it settles by a frame are taken from there.
+/// Which doubts of a decision the recipe settles, and how; those it settles by a frame are taken from there. An area that was taken
+/// whole and is settled as open is given back to the frames that the method chose.
 ///
-/// A settled doubt is found again by its place, also when another decision has drawn it a little otherwise.
+/// What is settled is found again by its place, also when another decision has drawn it a little otherwise.
 pub fn settle(decision: &mut Arc<Decision>, recipe: &Recipe) -> Vec<Option<Settled>> {
     let same = |a: Rect, b: Rect| {
         let both = a.intersect(b).size().pixels() as f64;
         2.0 * both > (a.size().pixels() + b.size().pixels()) as f64 / 2.0
     };
-    let found: Vec<Option<Settled>> = decision
-        .doubts
-        .iter()
-        .map(|d| recipe.settled.iter().rev().find(|s| same(s.bbox, d.bbox)).copied())
-        .collect();
+    let settled = |at: Rect| recipe.settled.iter().rev().find(|s| same(s.bbox, at)).copied();
+    let found: Vec<Option<Settled>> = decision.doubts.iter().map(|d| settled(d.bbox)).collect();
+    let given_back = |m: &Moving| m.before.is_some() && settled(m.bbox()).is_some_and(|s| s.open);
+    if decision.moving.iter().any(given_back) {
+        let Decision { label_map, moving, .. } = Arc::make_mut(decision);
+        for area in moving.iter_mut().filter(|m| given_back(m)) {
+            if let Some(before) = area.before.take() {
+                before.restore(label_map);
+            }
+        }
+    }
     if found.iter().flatten().any(|s| s.frame.is_some()) {
         let Decision { label_map, doubts, .. } = Arc::make_mut(decision);
         for (doubt, settled) in doubts.iter().zip(&found) {

@@ -122,7 +122,8 @@ pub fn register(
 ) -> Result<Alignment, RegisterError> {
     if wishes.models == [Model::Identity] || sources.len() == 1 {
         let frames = sources.iter().map(|s| FrameAlignment::of(*s)).collect();
-        return Ok(Alignment { reference: wishes.reference.unwrap_or(0), frames, lens: None });
+        let reference = wishes.reference.map_or_else(|| of_usual_light(sources), Ok)?;
+        return Ok(Alignment { reference, frames, lens: None });
     }
     let counter = Counter::new(3 * sources.len(), watch);
     let coarse = align_coarse(sources, wishes, &counter)?;
@@ -199,7 +200,21 @@ fn refine(
             Ok(FrameAlignment { sharpness: qualities[i].map(|q| q.sharpness), ..judged.plan })
         })
         .collect::<Result<_, RegisterError>>()?;
+    // Where nothing moved every frame has the reference's geometry; its light is what the others are matched to.
+    let all_stood = stood.iter().all(|stood| *stood) && wishes.reference.is_none();
+    let reference = if all_stood { of_usual_light(sources)? } else { reference };
     Ok(Alignment { reference, frames, lens })
+}
+
+/// Of frames that lie where they are, the one whose light is nearest to the middle of all, of the sharp ones if there are any.
+fn of_usual_light(sources: &[&dyn FrameSource]) -> Result<usize, RegisterError> {
+    let fits = vec![Some(Homography::IDENTITY); sources.len()];
+    let qualities = quality::compare(sources, sources[0].size(), &fits)?;
+    let unusual = |q: Option<Quality>| q.map_or((true, f32::MAX), |q| (!q.usual(), q.stops.abs()));
+    let order =
+        |a: &(usize, (bool, f32)), b: &(usize, (bool, f32))| a.1.0.cmp(&b.1.0).then(a.1.1.total_cmp(&b.1.1));
+    let all = qualities.into_iter().map(unusual).enumerate();
+    Ok(all.min_by(order).map_or(0, |(i, _)| i))
 }
 
 /// Brings a frame that lies roughly where `transform` puts it to the best fit near there; `None` when nothing is

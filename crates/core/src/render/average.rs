@@ -1,9 +1,11 @@
 //! The average of the frames that a choice holds at each place of a block, one frame after another.
 //!
 //! Where the choice changes from one pixel of its picture to the next, so does the average, evenly. Frames are added in the
-//! choice's order, so that the order they came in is no matter. What is added is light: the squares of root codes, from
-//! samples that are kept or just made; both give the same bits. Cost: a multiplication or two a sample that is chosen; memory:
-//! twelve bytes a pixel of the block, however many frames there are.
+//! choice's order, so that the order they came in is no matter. What is averaged shows the same but for noise, so it is averaged
+//! where noise is even and as often above as below: not in light but in its generalised Anscombe transform, the root of light and a
+//! constant (Starck, Murtagh and Bijaoui 1998), which also lies near to the codes in which files round and clips are coded. In light
+//! their mean would be too bright where it is dark. Samples that are kept and those just made give the same bits. Cost: a root and two
+//! multiplications a sample that is chosen; memory: twelve bytes a pixel of the block, however many frames there are.
 
 use super::plate::Plate;
 use crate::combine::Row;
@@ -247,14 +249,22 @@ pub(super) struct Weight<'a> {
 #[allow(unsafe_code)] // the dispatch to the processor's vector width is the macro's
 mod vector {
     use super::Weight;
-    use crate::pixel::tone::{root, rounded_root};
+    use crate::pixel::tone::rounded_root;
     use multiversion::multiversion;
+
+    /// The root code below which noise is that of the sensor and not of the light, and codes of files go with light and not with its root.
+    const DARK: f32 = 0.04 * 65535.0;
+
+    /// What is averaged of a root code.
+    #[inline(always)]
+    fn even(root: f32) -> f32 {
+        root.mul_add(root, DARK * DARK).sqrt()
+    }
 
     #[multiversion(targets("x86_64+avx2+fma"))]
     pub(super) fn add(sums: &mut [f32], codes: &[u16], weight: &Weight<'_>) {
         for ((sum, code), across) in sums.iter_mut().zip(codes).zip(weight.across) {
-            let root = f32::from(*code);
-            *sum = across.mul_add(weight.rise, weight.left).mul_add(root * root, *sum);
+            *sum = across.mul_add(weight.rise, weight.left).mul_add(even(f32::from(*code)), *sum);
         }
     }
 
@@ -262,7 +272,7 @@ mod vector {
     pub(super) fn add_light(sums: &mut [f32], light: &[f32], gain: f32, weight: &Weight<'_>) {
         for ((sum, light), across) in sums.iter_mut().zip(light).zip(weight.across) {
             let root = rounded_root(light * gain);
-            *sum = across.mul_add(weight.rise, weight.left).mul_add(root * root, *sum);
+            *sum = across.mul_add(weight.rise, weight.left).mul_add(even(root), *sum);
         }
     }
 
@@ -271,18 +281,15 @@ mod vector {
         let n = sums.len();
         let (codes, weights, across) = (&codes[..n], &weights[..n], &held.across[..n]);
         for x in 0..n {
-            let root = f32::from(codes[x]);
             let share = across[x].mul_add(held.rise, held.left) * weights[x];
-            sums[x] = share.mul_add(root * root - sums[x], sums[x]);
+            sums[x] = share.mul_add(even(f32::from(codes[x])) - sums[x], sums[x]);
         }
     }
 
-    /// White, as the square of its root code.
-    const WHITE: f32 = 65535.0 * 65535.0;
-
     #[multiversion(targets("x86_64+avx2+fma"))]
     pub(super) fn roots(sums: &[f32]) -> Vec<u16> {
-        sums.iter().map(|sum| root(sum * (1.0 / WHITE))).collect()
+        let root = |sum: f32| sum.mul_add(sum, -DARK * DARK).max(0.0).sqrt();
+        sums.iter().map(|sum| (root(*sum) + 0.5).min(65535.0) as u16).collect()
     }
 }
 
@@ -290,7 +297,7 @@ mod vector {
 mod tests {
     use super::*;
     use crate::geometry::Rect;
-    use crate::pixel::tone::{append_roots, linear_of_root};
+    use crate::pixel::tone::append_roots;
     use crate::random::Random;
 
     #[test]
@@ -355,11 +362,11 @@ mod tests {
         assert_eq!(first, plate([0, 1, 2], false));
         assert_eq!(first, plate([2, 0, 1], false));
         // Where all that was chosen agrees from corner to corner, it is their plain average.
-        let mean =
-            |p: usize, of: &[usize]| of.iter().map(|&k| 0.9 * light[k][p]).sum::<f32>() / of.len() as f32;
+        let root = |k: usize, p: usize| 65535.0 * (0.9 * light[k][p]).sqrt();
+        let mean = |p: usize, of: &[usize]| of.iter().map(|&k| root(k, p)).sum::<f32>() / of.len() as f32;
         for (p, of) in [(42, &[0, 2][..]), (45, &[0, 1, 2]), (75, &[0, 2])] {
-            let found = linear_of_root(first[1][p]);
-            assert!((found - mean(p, of)).abs() < 1e-4, "{p}: {found} for {}", mean(p, of));
+            let found = f32::from(first[1][p]);
+            assert!((found - mean(p, of)).abs() < 0.02 * found, "{p}: {found} for {}", mean(p, of));
         }
     }
 
@@ -387,8 +394,9 @@ mod tests {
             average.plate()
         };
         let (none, half, all) = (plate(0.0), plate(0.5), plate(1.0));
-        assert_eq!((none[1][5], none[1][30]), (22361, 30_000));
-        assert_eq!((half[1][5], all[1][5]), (17321, 10_000));
+        let near = |a: u16, b: u16| a.abs_diff(b) < 60;
+        assert!(near(none[1][5], 20_000) && none[1][30] == 30_000, "{none:?}");
+        assert!(near(half[1][5], 15_000) && all[1][5] == 10_000, "{half:?}");
         assert!((0..40).all(|x| all[0][x] <= half[0][x] && half[0][x] <= none[0][x]));
         assert!((21..40).all(|x| all[2][x] == 30_000), "it is not averaged there");
     }

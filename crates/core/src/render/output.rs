@@ -10,12 +10,13 @@ use super::samples::Samples;
 use super::scene::{Scene, View};
 use super::stack::Stack;
 use super::stage::Frames;
-use crate::combine::consensus::{self, Decided, LabelMap};
+use crate::combine::consensus::{self, Decided, LabelMap, Lamps};
 use crate::evidence::Support;
 use crate::geometry::{Grid, Homography, Point, Rect};
 use crate::patch::{self, PlacedPatch, Sides, Source};
 use crate::pixel::Raster;
 use crate::pixel::tone::linear_of_root;
+use crate::plan::Light;
 use rayon::prelude::*;
 use std::sync::Arc;
 
@@ -201,7 +202,12 @@ impl<'a> Scene<'a> {
         let grid = self.grid(View::Plate, level);
         let layers = self.layers(&frames, &grid)?;
         let moments: Vec<u32> = frames.iter().map(|&i| self.plan.survey.frames[i].moment).collect();
-        Ok(consensus::decide(grid, layers, (&frames, &moments), &self.plan.tones.noise))
+        let lamps = match self.plan.tones.light {
+            Light::Steady | Light::Drifts => Lamps::Still,
+            Light::Uneven => Lamps::Uneven,
+            Light::Varied => Lamps::Moved,
+        };
+        Ok(consensus::decide(grid, layers, (&frames, &moments), &self.plan.tones.noise, lamps))
     }
 }
 

@@ -7,7 +7,6 @@ use super::{WORD, local};
 use crate::geometry::Size;
 use crate::noise::{self, BINS, NoiseModel};
 use crate::pixel::Plane;
-use crate::pixel::flood::flood;
 use rayon::prelude::*;
 
 /// Registration error that is forgiven, in pixels of the reduced picture.
@@ -16,12 +15,6 @@ const REGISTRATION_ERROR: f32 = 0.2;
 pub(crate) const SAME: f32 = noise::SAME * noise::SAME;
 /// [`noise::DIFFER`], as χ².
 pub(crate) const DIFFER: f32 = noise::DIFFER * noise::DIFFER;
-/// Fewest pixels of a core that surely differ, or how far one alone must, as χ².
-const CORE: usize = 4;
-const SUREST: f32 = 4.0 * DIFFER;
-/// Fewest pixels of a shade, and the least share of them that is to the same side: more than a coded block has.
-const SHADE: usize = 300;
-const ONE_SIDED: f32 = 0.95;
 /// Variance over the model's that is much.
 const MUCH_MORE: f32 = 2.0;
 /// Share of the noise that the blur leaves.
@@ -29,7 +22,7 @@ const LEFT: f32 = 0.375;
 /// No deviation is believed to be below this, in root codes: eight bits and what JPEG makes of them.
 const FLOOR: f32 = 220.0;
 /// Noise where a frame does not reach.
-const ENDLESS: u8 = u8::MAX;
+pub(super) const ENDLESS: u8 = u8::MAX;
 /// Noise and forgiven difference are kept as roots, so that a byte holds each: a root's square in root codes, times these.
 const NOISE: f32 = 1.0 / 16.0;
 const FORGIVEN: f32 = 1.0 / 4.0;
@@ -87,7 +80,7 @@ pub struct Field {
     /// By how much the variance of the noise is greater at each pixel than the model's; `None` where frames are too few to tell.
     more: Option<Vec<f32>>,
     /// Whether it is much greater over most of the picture: frames that were coded hard, which the model does not describe.
-    coded: bool,
+    pub(super) coded: bool,
 }
 
 impl Field {
@@ -149,6 +142,16 @@ impl Field {
 
     pub(crate) fn covered(&self, k: usize, p: usize) -> bool {
         self.layers[k].sigma[p] != ENDLESS
+    }
+
+    /// A frame's root code at a pixel.
+    pub(super) fn code(&self, k: usize, channel: usize, p: usize) -> u16 {
+        self.layers[k].code(channel, p)
+    }
+
+    /// A frame's noise at a pixel, in root codes.
+    pub(super) fn noise(&self, k: usize, p: usize) -> f32 {
+        self.layers[k].noise(p)
     }
 
     /// Whether any channel holds clipped light.
@@ -220,6 +223,26 @@ impl Field {
         vector::chi2(&a, &b, out);
     }
 
+    /// How far frame `k` and something else over row `y` differ, in squared deviations of the noise that the frames tell there.
+    pub(super) fn chi2_by_place(&self, k: usize, other: &Line<'_>, y: usize, out: &mut [f32]) {
+        let w = self.width;
+        let mut noises = [vec![0u8; w], vec![0u8; w]];
+        let mut own = self.line(k, y);
+        let mut other = Line { ..*other };
+        if let Some(more) = &self.more {
+            for (noise, line) in noises.iter_mut().zip([&own, &other]) {
+                raised(line.sigma, &more[y * w..][..w], noise);
+            }
+            (own.sigma, other.sigma) = (&noises[0], &noises[1]);
+        }
+        vector::chi2(&own, &other, out);
+    }
+
+    /// A frame over row `y`.
+    pub(super) fn line(&self, k: usize, y: usize) -> Line<'_> {
+        self.layers[k].line(y * self.width, self.width)
+    }
+
     /// How far the mean colours over a place differ, in deviations of one pixel.
     pub(super) fn apart(&self, a: usize, b: usize, place: &[usize]) -> f32 {
         let (a, b) = (&self.layers[a], &self.layers[b]);
@@ -242,79 +265,6 @@ impl Field {
         let square: f32 =
             (0..3).map(|c| (f32::from(a.planes[c][p]) - f32::from(b.planes[c][q])).powi(2)).sum();
         (square / 3.0).sqrt() / (1.5 * a.noise(p))
-    }
-
-    /// For each pixel, a bit for each frame that shows the same as the labelled one there and right beside it.
-    pub(super) fn inliers(&self, (labels, labelled): (&[u16], &Layer), words: usize) -> Vec<u64> {
-        let w = self.width;
-        let others: Vec<Vec<bool>> =
-            (0..self.count()).into_par_iter().map(|k| self.shows_another(k, labelled)).collect();
-        let mut out = vec![0u64; self.pixels() * words];
-        out.par_chunks_mut(w * words).enumerate().for_each(|(y, out)| {
-            for (k, others) in others.iter().enumerate() {
-                let noise = &self.layers[k].sigma[y * w..];
-                let bits = out[k / WORD..].iter_mut().step_by(words);
-                for ((bits, other), noise) in bits.zip(&others[y * w..][..w]).zip(noise) {
-                    *bits |= u64::from(!other && *noise != ENDLESS) << (k % WORD);
-                }
-            }
-            for (bits, label) in out.chunks_exact_mut(words).zip(&labels[y * w..]) {
-                bits[usize::from(*label) / WORD] |= 1 << (label % WORD as u16);
-            }
-        });
-        out
-    }
-
-    /// Where frame `k` shows something else than what was labelled, and right beside it.
-    ///
-    /// Thresholds with hysteresis (Canny 1986): places that differ by more than noise are something else only with a core that
-    /// surely differs, or as a large area that is brighter or darker as a whole, a shade. What has neither is noise, whose tails must
-    /// stay in an average: without them it is drawn to the frame that was labelled.
-    fn shows_another(&self, k: usize, labelled: &Layer) -> Vec<bool> {
-        let (w, h) = (self.width, self.height);
-        let mut chi2 = vec![0.0; w * h];
-        let mut noises = [vec![0u8; w], vec![0u8; w]];
-        for (y, row) in chi2.chunks_exact_mut(w).enumerate() {
-            let [mut a, mut b] = [&self.layers[k], labelled].map(|l| l.line(y * w, w));
-            if let Some(more) = &self.more {
-                for (noise, line) in noises.iter_mut().zip([&a, &b]) {
-                    raised(line.sigma, &more[y * w..][..w], noise);
-                }
-                (a.sigma, b.sigma) = (&noises[0], &noises[1]);
-            }
-            vector::chi2(&a, &b, row);
-        }
-        let mut open: Vec<bool> = chi2.iter().map(|chi2| *chi2 >= SAME).collect();
-        let own = &self.layers[k];
-        let brighter = |p: usize| {
-            let sum = |of: &Layer| of.planes.iter().map(|c| u32::from(c[p])).sum::<u32>();
-            sum(own) > sum(labelled)
-        };
-        let mut out = vec![false; w * h];
-        for start in 0..w * h {
-            if !open[start] {
-                continue;
-            }
-            let place = flood(&mut open, w, start, 1);
-            let sure = place.iter().filter(|p| chi2[**p] >= DIFFER).count();
-            let surest = place.iter().any(|p| chi2[*p] >= SUREST);
-            let shade = || {
-                let bright = place.iter().filter(|p| brighter(**p)).count();
-                place.len() >= SHADE
-                    && bright.max(place.len() - bright) as f32 >= ONE_SIDED * place.len() as f32
-            };
-            if sure < CORE && !surest && !shade() {
-                continue;
-            }
-            // The rim of whatever differs is only half there: what touches it does not count either.
-            for p in place {
-                let (x, y) = (p % w, p / w);
-                for row in y.saturating_sub(1)..(y + 2).min(h) {
-                    out[row * w + x.saturating_sub(1)..row * w + (x + 2).min(w)].fill(true);
-                }
-            }
-        }
-        out
     }
 
     /// The inliers, but where any frame surely shows something else, only the one that differs most.
@@ -409,17 +359,20 @@ impl Layer {
         }
     }
 
-    fn line(&self, from: usize, n: usize) -> Line<'_> {
+    pub(super) fn line(&self, from: usize, n: usize) -> Line<'_> {
         let planes = self.planes.each_ref().map(|c| &c[from..from + n]);
         Line { planes, sigma: &self.sigma[from..from + n], slack: &self.slack[from..from + n] }
     }
 }
 
 /// A part of a row of a frame.
-struct Line<'a> {
-    planes: [&'a [u16]; 3],
-    sigma: &'a [u8],
-    slack: &'a [u8],
+pub(super) struct Line<'a> {
+    /// Root codes, by channel.
+    pub planes: [&'a [u16]; 3],
+    /// Roots of the noise, [`ENDLESS`] where the frame does not reach.
+    pub sigma: &'a [u8],
+    /// Roots of the difference that is forgiven.
+    pub slack: &'a [u8],
 }
 
 /// Squared deviations of a difference by channel, with both sides' roots of noise and of what is forgiven; nothing where either
@@ -507,51 +460,4 @@ fn blurred(plane: &[u16], (width, height): (usize, usize)) -> Vec<u16> {
         out.extend(columns.windows(3).map(|c| ((c[0] + 2 * c[1] + c[2] + 8) / 16) as u16));
     }
     out
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::random::Random;
-
-    #[test]
-    fn members_show_the_same_there_and_right_beside_it_however_many_frames_there_are() {
-        let (w, h, n) = (12usize, 9usize, 70usize);
-        let mut random = Random::new(9);
-        let layers = (0..n).map(|k| {
-            let mut plane = vec![20_000u16; w * h];
-            // Some frames hold something somewhere, others differ by a little in one pixel; a few do not reach the first columns.
-            if k > 0 && random.below(2) == 0 {
-                let (x, y) = (random.below(w - 3), random.below(h - 3));
-                (0..9).for_each(|i| plane[(y + i / 3) * w + x + i % 3] = 50_000);
-            } else if k > 0 {
-                plane[random.below(w * h)] += 5_000;
-            }
-            let from = if k > 0 && random.below(5) == 0 { 2 } else { 0 };
-            LayerData { planes: [plane.clone(), plane.clone(), plane], spans: vec![(from, w as u32); h] }
-        });
-        let field = Field::new(Size::new(w as u32, h as u32), layers.collect(), &NoiseModel::default(), 1.0);
-        let labels: Vec<u16> = vec![0; w * h];
-        let words = n.div_ceil(WORD);
-        let inliers = field.inliers((&labels, &field.labelled(&labels)), words);
-        let (mut held, mut not, mut noisy) = (0, 0, 0);
-        for p in 0..w * h {
-            let beside = |q: usize| (q % w).abs_diff(p % w) < 2 && (q / w).abs_diff(p / w) < 2;
-            for k in 0..n {
-                let differs = |q: usize, by: f32| field.covered(k, q) && field.chi2(k, 0, q) >= by;
-                let found = super::super::held(&inliers[p * words..][..words], k);
-                if k == 0 || !field.covered(k, p) {
-                    assert_eq!(found, k == 0, "frame {k} at {p}");
-                } else if (0..w * h).filter(|&q| beside(q)).any(|q| differs(q, SUREST)) {
-                    assert!(!found, "frame {k} at {p} shows something else");
-                    not += 1;
-                } else if (0..w * h).all(|q| !differs(q, SUREST)) {
-                    assert!(found, "frame {k} at {p} shows the same");
-                    held += 1;
-                    noisy += usize::from(differs(p, SAME));
-                }
-            }
-        }
-        assert!(held > 1000 && not > 500 && noisy > 5, "{held} {not} {noisy}");
-    }
 }

@@ -92,6 +92,19 @@ pub(super) fn solve(field: &Field, costs: &Costs) -> (Vec<u16>, Layer) {
     (labels, labelled)
 }
 
+/// Those of a part's places that gain by taking a label instead of their own.
+pub(super) fn taken(
+    field: &Field,
+    costs: &Costs,
+    labels: &[u16],
+    label: usize,
+    part: Vec<usize>,
+) -> Vec<usize> {
+    let offer = Offer { field, costs, labels, alpha: label as u16, unlike: &[] };
+    let others = part.into_iter().filter(|&p| labels[p] != offer.alpha && field.covered(label, p));
+    offer.taken(others.collect())
+}
+
 /// A label that places may take instead of their own.
 struct Offer<'a> {
     field: &'a Field,
@@ -133,6 +146,9 @@ impl Offer<'_> {
 
     /// Those of a part's places that gain by taking it.
     fn taken(&self, mut part: Vec<usize>) -> Vec<usize> {
+        if part.is_empty() {
+            return part;
+        }
         part.sort_unstable();
         let nodes = Nodes::new(&part, self.field.width);
         let whole = |v: f32| (UNIT * v).round() as i32;

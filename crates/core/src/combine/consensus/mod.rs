@@ -9,10 +9,11 @@
 //!    differs, and the clear one has none. This settles pairs, and a minority against a majority.
 //! 4. [`surroundings`]: what is behind goes on beside a changed place; while votes are few, this tells of every pixel by itself,
 //!    and however many there are it tells what is lit from its [`shade`].
+//!    Where the light was varied on purpose ([`varied`]), the darkest counts instead of all of these.
 //! 5. [`labels`]: each place takes its label together with its neighbours, by alpha expansion (Boykov, Veksler and
 //!    Zabih 2001), borders running where both frames agree (Kwatra et al. 2003).
-//! 6. The plate is the average of all frames but those that surely show something else than the label's frame there, by the noise
-//!    of the place ([`local`]), so noise falls as far as it can.
+//! 6. The plate is the average of all frames but those that surely show something else ([`inliers`]), by the noise of the place
+//!    ([`local`]), so noise falls as far as it can.
 //!
 //! Everything is decided once and kept as a [`LabelMap`]; rendering only reads it. Frames are put in an order that
 //! follows from what they show, so that the order they came in changes no byte.
@@ -35,11 +36,14 @@
 mod contour;
 mod costs;
 mod field;
+mod inliers;
 mod labels;
 mod local;
 mod shade;
 mod surroundings;
+mod varied;
 mod votes;
+mod whole;
 
 pub(crate) use contour::{ChangedRegion, things};
 use costs::Costs;
@@ -47,6 +51,8 @@ use field::Layer;
 pub(crate) use field::{DIFFER, SAME};
 pub use field::{Field, LayerData};
 use surroundings::Surroundings;
+pub use varied::Lamps;
+pub use whole::Before;
 
 use crate::geometry::{Grid, Point};
 use crate::noise::NoiseModel;
@@ -107,7 +113,7 @@ impl LabelMap {
 pub fn together(grid: Grid, layers: Vec<LayerData>, frames: Vec<usize>, noise: &NoiseModel) -> LabelMap {
     let field = Field::new(grid.size(), layers, noise, grid.shrink());
     let (labels, words) = (vec![0; field.pixels()], frames.len().div_ceil(WORD));
-    let inliers = field.inliers((&labels, &field.labelled(&labels)), words);
+    let inliers = inliers::find(&field, (&labels, &field.labelled(&labels)), words);
     LabelMap { grid, frames, labels, words, inliers, crowd: Vec::new() }
 }
 
@@ -199,6 +205,11 @@ impl Decided {
         shade::is_shade(self.field.ratios(k, usize::from(self.choice.labels[p]), p))
     }
 
+    /// Whether frame `k` or what was chosen is clipped at a pixel, and not both.
+    pub fn glares(&self, k: usize, p: usize) -> bool {
+        self.field.clipped(k, p) != self.field.clipped(usize::from(self.choice.labels[p]), p)
+    }
+
     /// The opposite: whether what was chosen shows a pixel as frame `k` is in the shade.
     pub fn is_shaded(&self, k: usize, p: usize) -> bool {
         shade::is_shade(self.field.ratios(usize::from(self.choice.labels[p]), k, p))
@@ -215,12 +226,14 @@ impl Decided {
     }
 }
 
-/// Decides for all places. `moments` are the frames' moments, in the order of the layers; `grid` is the whole reference, at a level.
+/// Decides for all places. `moments` are the frames' moments, in the order of the layers; `grid` is the whole reference, at a level;
+/// `lamps` says what is known of the light.
 pub fn decide(
     grid: Grid,
     layers: Vec<LayerData>,
     (frames, moments): (&[usize], &[u32]),
     noise: &NoiseModel,
+    lamps: Lamps,
 ) -> Decided {
     // In an order that follows from what they show.
     let mut order: Vec<(u64, usize)> = layers.iter().map(LayerData::fingerprint).zip(0..).collect();
@@ -237,9 +250,14 @@ pub fn decide(
     surroundings.add(&mut costs);
     shade::add(&field, &surroundings, &mut costs);
     surroundings.spend();
+    match lamps {
+        Lamps::Still => {}
+        Lamps::Uneven => varied::add_glare(&field, &mut costs),
+        Lamps::Moved => varied::weigh(&field, &mut costs),
+    }
     let (labels, labelled) = labels::solve(&field, &costs);
     let words = frames.len().div_ceil(WORD);
-    let inliers = field.inliers((&labels, &labelled), words);
+    let inliers = inliers::find(&field, (&labels, &labelled), words);
     let crowd = field.crowd(&labelled, &inliers, words, &costs.changed);
     let choice = LabelMap { grid, frames, labels, words, inliers, crowd };
     Decided { choice, field, costs, surroundings, labelled }

@@ -112,7 +112,7 @@ fn worth(field: &Field, k: usize, p: usize) -> f32 {
 }
 
 /// Places within `reach` pixels of those that are set.
-fn widened(set: &[bool], (width, height): (usize, usize), reach: usize) -> Vec<bool> {
+pub(super) fn widened(set: &[bool], (width, height): (usize, usize), reach: usize) -> Vec<bool> {
     let mut across = vec![false; set.len()];
     for (row, out) in set.chunks_exact(width).zip(across.chunks_exact_mut(width)) {
         for x in (0..width).filter(|&x| row[x]) {
