@@ -152,7 +152,7 @@ def decibels(plate, truth, clear):
 
 def gradient(picture):
     """Energy of the gradients, and of those that truth has, too."""
-    grey = cv2.cvtColor(picture, cv2.COLOR_RGB2GRAY).astype(np.float64)
+    grey = cv2.cvtColor(picture.astype(np.float32), cv2.COLOR_RGB2GRAY).astype(np.float64)
     return np.stack([cv2.Sobel(grey, cv2.CV_64F, 1, 0), cv2.Sobel(grey, cv2.CV_64F, 0, 1)])
 
 
@@ -169,8 +169,9 @@ def clean(frames, *options):
         old.unlink()
     for k, frame in enumerate(frames):
         cv2.imwrite(str(folder / f"{k:02}.png"), frame[..., ::-1])
-    subprocess.run([EVANU, "clean", folder, "--out", HOME / "plate.png", *options], check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-    return cv2.cvtColor(cv2.imread(str(HOME / "plate.png")), cv2.COLOR_BGR2RGB)
+    subprocess.run([EVANU, "clean", folder, "--out", HOME / "plate.tif", *options], check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    # 16 bits: an average of many 8-bit frames is finer than they are.
+    return cv2.cvtColor(cv2.imread(str(HOME / "plate.tif"), cv2.IMREAD_UNCHANGED), cv2.COLOR_BGR2RGB).astype(np.float32) / 257
 
 
 if __name__ == "__main__":

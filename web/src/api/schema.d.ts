@@ -1164,7 +1164,11 @@ export interface components {
         };
         /** @description An area that moves and belongs. */
         MovingInfo: {
-            /** @description The frame that is proposed for one moment whole. */
+            /** @description The box around it in reference pixels, as it is named when it is given back to the method. */
+            bbox: components["schemas"]["AreaInfo"];
+            /** @description Whether it drifts, and so comes from one moment unless its owner gives it back to the method. */
+            drifts: boolean;
+            /** @description The frame that one moment whole is taken from. */
             frame: components["schemas"]["FrameId"];
             /** @description Its outline in reference pixels. */
             outline: components["schemas"]["Point"][];
@@ -1177,6 +1181,8 @@ export interface components {
             share: number;
             /** @description What moves, in words. */
             what: string;
+            /** @description Whether it does come from one moment. */
+            whole: boolean;
         };
         /** @description A name. */
         Name: {

@@ -139,6 +139,11 @@ function useMoving(set: SetDetail): Moving[] | undefined {
   }).data;
 }
 
+/** Whether two boxes are the same. */
+function sameBox(a: Moving["bbox"], b: Moving["bbox"]) {
+  return a.x === b.x && a.y === b.y && a.width === b.width && a.height === b.height;
+}
+
 /** Areas that move and belong, such as cloud or leaves: what is to be done with each. */
 function MovingAreas({ open, set }: { open: OpenSet; set: SetDetail }) {
   const { set: put } = useView();
@@ -155,14 +160,25 @@ function MovingAreas({ open, set }: { open: OpenSet; set: SetDetail }) {
   const decide = (area: Moving, source: Source, label: string) => {
     void open.change(label, { patches: laid(set.recipe.patches, taken(area, source)) });
   };
-  const eachWhole = () => {
-    const lifts = found.reduce((all, area) => laid(all, taken(area, { frame: area.frame })), set.recipe.patches);
-    void open.change("one moment whole where it moves", { patches: lifts });
+  const without = (area: Moving) =>
+    set.recipe.patches.filter((l) => JSON.stringify(l.outline) !== JSON.stringify(area.outline));
+  // What drifts comes from one moment unless it is given back; what trembles is lifted.
+  const kept = (area: Moving) => set.recipe.settled.filter((s) => !(s.open && sameBox(s.bbox, area.bbox)));
+  const whole = (area: Moving) => {
+    const label = `one moment whole, from frame ${frameNumber(set, area.frame)}`;
+    if (!area.drifts) return decide(area, { frame: area.frame }, label);
+    void open.change(label, { patches: without(area), settled: kept(area) });
   };
-  const give = (area: Moving) =>
-    open.change("an area that moves as the method has it", {
-      patches: set.recipe.patches.filter((l) => JSON.stringify(l.outline) !== JSON.stringify(area.outline)),
-    });
+  const eachWhole = () => {
+    const lifted = found.filter((area) => !area.drifts);
+    const lifts = lifted.reduce((all, area) => laid(all, taken(area, { frame: area.frame })), set.recipe.patches);
+    const settled = set.recipe.settled.filter((s) => !found.some((a) => a.drifts && s.open && sameBox(s.bbox, a.bbox)));
+    void open.change("one moment whole where it moves", { patches: lifts, settled });
+  };
+  const give = (area: Moving) => {
+    const settled = area.drifts ? [...kept(area), { bbox: area.bbox, frame: null, open: true }] : kept(area);
+    void open.change("an area that moves as the method has it", { patches: without(area), settled });
+  };
   const show = (area: Moving | null) =>
     put({ loop: area && area.outline.map((p) => ({ x: p.x - canvas.x, y: p.y - canvas.y })), pinned: null });
   return (
@@ -190,10 +206,8 @@ function MovingAreas({ open, set }: { open: OpenSet; set: SetDetail }) {
               </div>
               <div className="flex flex-wrap gap-x-3">
                 <button
-                  className={frame != null ? "font-semibold" : "underline"}
-                  onClick={() =>
-                    decide(area, { frame: area.frame }, `one moment whole, from frame ${frameNumber(set, area.frame)}`)
-                  }
+                  className={frame != null || (area.whole && !chosen) ? "font-semibold" : "underline"}
+                  onClick={() => whole(area)}
                 >
                   One moment, frame {frameNumber(set, frame ?? area.frame)}
                 </button>
@@ -203,7 +217,7 @@ function MovingAreas({ open, set }: { open: OpenSet; set: SetDetail }) {
                 >
                   Smooth
                 </button>
-                <button className={chosen ? "underline" : "font-semibold"} onClick={() => give(area)}>
+                <button className={chosen || area.whole ? "underline" : "font-semibold"} onClick={() => give(area)}>
                   As the method
                 </button>
               </div>
@@ -212,7 +226,8 @@ function MovingAreas({ open, set }: { open: OpenSet; set: SetDetail }) {
         })}
       </ol>
       <p className="mt-1 text-[13px] leading-tight text-faint">
-        Each can be changed under Lifts: another frame, strength, border.
+        What drifts comes from one moment by itself, so that no cloud is torn. What you choose here can be changed under
+        Lifts: another frame, strength, border.
       </p>
     </section>
   );

@@ -68,8 +68,14 @@ pub struct MovingInfo {
     pub what: String,
     /// Share of the picture, 0..=1.
     pub share: f32,
-    /// The frame that is proposed for one moment whole.
+    /// The box around it in reference pixels, as it is named when it is given back to the method.
+    pub bbox: AreaInfo,
+    /// The frame that one moment whole is taken from.
     pub frame: FrameId,
+    /// Whether it drifts, and so comes from one moment unless its owner gives it back to the method.
+    pub drifts: bool,
+    /// Whether it does come from one moment.
+    pub whole: bool,
     /// Whether a patch covers it already.
     pub settled: bool,
 }

@@ -107,7 +107,10 @@ impl Scenes {
                 outline: m.outline.clone(),
                 what: what.to_owned(),
                 share: m.share,
+                bbox: m.bbox().into(),
                 frame: loaded.frames[m.frame],
+                drifts: m.motion == Motion::Drifting,
+                whole: m.before.is_some(),
                 settled: loaded.patches.iter().any(covered),
             }
         };
