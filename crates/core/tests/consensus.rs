@@ -237,7 +237,7 @@ fn leaves_tremble_and_belong() {
 }
 
 /// Areas that move of eight frames with a soft spot wandering over an even part of the wall; by frame and channel, what it makes of the light.
-fn moving_under(spot: impl Fn(u64) -> [f64; 3]) -> Vec<Motion> {
+fn under(spot: impl Fn(u64) -> [f64; 3]) -> Decision {
     let frames: Vec<MemoryFrame> = (0..8u64)
         .map(|k| {
             let mut random = Random::new(40 + k);
@@ -256,7 +256,33 @@ fn moving_under(spot: impl Fn(u64) -> [f64; 3]) -> Vec<Motion> {
             MemoryFrame::new(SIZE, Samples::Eight(codes))
         })
         .collect();
-    decided(&frames).1.moving.iter().map(|m| m.motion).collect()
+    decided(&frames).1
+}
+
+/// What moves of the same.
+fn moving_under(spot: impl Fn(u64) -> [f64; 3]) -> Vec<Motion> {
+    under(spot).moving.iter().map(|m| m.motion).collect()
+}
+
+#[test]
+fn what_drifts_comes_from_one_moment_until_it_is_given_back() {
+    let decision = under(|_| [0.6, 0.8, 0.97]);
+    let area = &decision.moving[0];
+    assert!(area.before.is_some() && area.pixels.1.len() > 100);
+    let of = |decision: &Decision| {
+        let frame = |p: &u32| decision.label_map.frames[usize::from(decision.label_map.labels[*p as usize])];
+        area.pixels.1.iter().filter(|p| frame(p) == area.frame).count()
+    };
+    assert_eq!(of(&decision), area.pixels.1.len());
+    let settled = |open: bool| {
+        let answer = Settled { bbox: area.bbox(), frame: None, open };
+        let mut decision = Arc::new(decision.clone());
+        prepare::settle(&mut decision, &Recipe { settled: vec![answer], ..Recipe::new() });
+        decision
+    };
+    let back = settled(true);
+    assert!(back.moving[0].before.is_none() && of(&back) < area.pixels.1.len());
+    assert_eq!(settled(false).label_map, decision.label_map);
 }
 
 #[test]
