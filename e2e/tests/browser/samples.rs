@@ -13,16 +13,22 @@ fn clouds_are_found_and_each_is_kept_as_one_moment() {
         let areas: usize = fact.split(", ").last().unwrap()[..1].parse().unwrap();
         s.open_line("combine").await;
         s.until(&format!("document.querySelectorAll('[data-moving]').length === {areas}")).await;
-        s.press("One moment for each").await;
-        s.until(&format!(
-            "document.querySelector('[data-testid=fact-lifts]').innerText.startsWith('{areas} ')"
-        ))
-        .await;
-        // Each is taken from one frame, and all are one step of the history.
-        s.until(&format!("[...document.querySelectorAll('[data-moving] button.font-semibold')].filter(b => b.innerText.startsWith('One moment, frame')).length === {areas}")).await;
-        s.undo().await;
+        // Each comes from one frame by itself: no lift, nothing to be pressed.
+        let whole = |count: usize| {
+            format!(
+                "[...document.querySelectorAll('[data-moving] button.font-semibold')].filter(b => b.innerText.startsWith('One moment, frame')).length === {count}"
+            )
+        };
+        s.until(&whole(areas)).await;
         s.until("document.querySelector('[data-testid=fact-lifts]').innerText === 'nothing taken by hand'")
             .await;
+        // One click gives an area back to the method, and one more takes all from one moment again.
+        s.js("[...document.querySelectorAll('[data-moving=\"0\"] button')].find(b => b.innerText === 'As the method').click()").await;
+        s.until(&whole(areas - 1)).await;
+        s.press("One moment for each").await;
+        s.until(&whole(areas)).await;
+        s.undo().await;
+        s.until(&whole(areas - 1)).await;
     });
 }
 

@@ -184,7 +184,7 @@ function MovingAreas({ open, set }: { open: OpenSet; set: SetDetail }) {
   return (
     <section aria-label="Areas that move and belong" className="text-[14px]">
       <div className="text-faint">Areas that move and belong</div>
-      {found.length > 1 && (
+      {found.length > 1 && found.some((area) => !area.whole && !area.settled) && (
         <button className="underline" onClick={eachWhole}>
           One moment for each
         </button>
