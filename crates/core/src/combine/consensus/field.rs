@@ -80,7 +80,7 @@ pub struct Field {
     /// By how much the variance of the noise is greater at each pixel than the model's; `None` where frames are too few to tell.
     more: Option<Vec<f32>>,
     /// Whether it is much greater over most of the picture: frames that were coded hard, which the model does not describe.
-    pub(super) coded: bool,
+    coded: bool,
 }
 
 impl Field {

@@ -4,7 +4,8 @@
 //! fraction of the noise. The first alone would draw an average towards the labelled frame, whose own noise decided who may
 //! take part. Thresholds have hysteresis (Canny 1986): places that differ by more than noise are something else only with a core that
 //! surely differs, or as a large area that is brighter or darker as a whole, a shade. What has neither is noise, whose tails must
-//! stay in an average. Cost: two comparisons a pixel and frame.
+//! stay in an average. A core must also differ by more than an average of so many frames dilutes, in light over 7×7 pixels or in
+//! colour at one: coding changes texture by more than noise, but not what is seen of it. Cost: two comparisons a pixel and frame.
 
 use super::WORD;
 use super::field::{DIFFER, ENDLESS, Field, Layer, Line, SAME};
@@ -19,21 +20,21 @@ const SUREST: f32 = 4.0 * DIFFER;
 const SHADE: usize = 300;
 const ONE_SIDED: f32 = 0.95;
 
-/// Frames that were coded hard differ where there is texture, but little in the mean over this many pixels to each side: what is there
-/// must differ by more root codes in the mean, or by so many in one pixel. Of few frames less, since each counts more.
+/// Pixels to each side over which light is meant.
 const AROUND: usize = 3;
-const CODING: f32 = 6.0 * 257.0;
-const DILUTED: f32 = 0.5 * 257.0;
-const SURELY: f32 = 24.0 * 257.0;
+/// Root codes by which a core must differ in light over these, and in colour at one pixel: so many for each frame that is averaged, and
+/// so many at most.
+const IN_LIGHT: (f32, f32) = (0.5 * 257.0, 6.0 * 257.0);
+const IN_COLOUR: (f32, f32) = (2.0 * 257.0, 24.0 * 257.0);
 
 /// For each pixel, a bit for each frame that shows the plate there and right beside it; `words` of them a pixel.
 pub(super) fn find(field: &Field, (labels, labelled): (&[u16], &Layer), words: usize) -> Vec<u64> {
     let (w, n) = (field.width, field.count());
     let against_label = |k: usize| {
-        shows_another(field, |y, out| {
+        shows_another(field, |y, out, apart| {
             let other = labelled.line(y * w, w);
             field.chi2_by_place(k, &other, y, out);
-            lighter(&field.line(k, y), &other)
+            apart.extend(differences(&field.line(k, y), &other));
         })
     };
     let mut others: Vec<Vec<bool>> = (0..n).into_par_iter().map(against_label).collect();
@@ -41,10 +42,10 @@ pub(super) fn find(field: &Field, (labels, labelled): (&[u16], &Layer), words: u
         let centre = Centre::new(field, (labels, labelled), &others);
         let against_centre = |k: usize| {
             let mut rest = Rest::new(w);
-            shows_another(field, |y, out| {
+            shows_another(field, |y, out, apart| {
                 rest.fill(&centre, k, y);
                 field.chi2_by_place(k, &rest.line(), y, out);
-                lighter(&field.line(k, y), &rest.line())
+                apart.extend(differences(&field.line(k, y), &rest.line()));
             })
         };
         others = (0..n).into_par_iter().map(against_centre).collect();
@@ -64,29 +65,32 @@ pub(super) fn find(field: &Field, (labels, labelled): (&[u16], &Layer), words: u
     out
 }
 
-/// By how many root codes the first is lighter than the second, pixel by pixel.
-fn lighter(a: &Line<'_>, b: &Line<'_>) -> Vec<f32> {
-    let both = |x: usize| a.sigma[x] != ENDLESS && b.sigma[x] != ENDLESS;
-    let sum = |of: &Line<'_>, x: usize| of.planes.iter().map(|c| f32::from(c[x])).sum::<f32>() / 3.0;
-    (0..a.sigma.len()).map(|x| if both(x) { sum(a, x) - sum(b, x) } else { 0.0 }).collect()
+/// By how many root codes the first of two rows is lighter than the second, and by how many their colours differ, pixel by pixel.
+fn differences(a: &Line<'_>, b: &Line<'_>) -> impl Iterator<Item = (f32, f32)> {
+    (0..a.sigma.len()).map(|x| {
+        let reached = a.sigma[x] != ENDLESS && b.sigma[x] != ENDLESS;
+        let d = [0, 1, 2].map(|c| f32::from(a.planes[c][x]) - f32::from(b.planes[c][x]));
+        let colour = (d.iter().map(|d| d * d).sum::<f32>() / 3.0).sqrt();
+        if reached { (d.iter().sum::<f32>() / 3.0, colour) } else { (0.0, 0.0) }
+    })
 }
 
 /// Where a frame shows something else, and right beside it. `compare` fills a row with how far it differs, in squared deviations, and
-/// tells by how much it is lighter.
-fn shows_another(field: &Field, mut compare: impl FnMut(usize, &mut [f32]) -> Vec<f32>) -> Vec<bool> {
+/// adds the [`differences`].
+fn shows_another(
+    field: &Field,
+    mut compare: impl FnMut(usize, &mut [f32], &mut Vec<(f32, f32)>),
+) -> Vec<bool> {
     let (w, h) = (field.width, field.height);
     let mut chi2 = vec![0.0; w * h];
-    let mut lighter = Vec::with_capacity(w * h);
+    let mut apart = Vec::with_capacity(w * h);
     for (y, row) in chi2.chunks_exact_mut(w).enumerate() {
-        lighter.extend(compare(y, row));
+        compare(y, row, &mut apart);
     }
-    // What coding does to texture leaves the mean of its surroundings.
-    let mean = Some(boxed(&lighter, w, h, AROUND));
-    let enough = DILUTED * field.count() as f32;
-    let far = |p: &usize| {
-        let apart = |mean: &Vec<f32>| mean[*p].abs() > enough.min(CODING) || lighter[*p].abs() > SURELY;
-        mean.as_ref().is_none_or(apart)
-    };
+    let (lighter, colour): (Vec<f32>, Vec<f32>) = apart.into_iter().unzip();
+    let mean = boxed(&lighter, w, h, AROUND);
+    let enough = |(each, most): (f32, f32)| most.min(each * field.count() as f32);
+    let far = |p: &usize| mean[*p].abs() > enough(IN_LIGHT) || colour[*p] > enough(IN_COLOUR);
     let mut open: Vec<bool> = chi2.iter().map(|chi2| *chi2 >= SAME).collect();
     let mut out = vec![false; w * h];
     for start in 0..w * h {
@@ -204,6 +208,27 @@ mod tests {
     use crate::geometry::Size;
     use crate::noise::NoiseModel;
     use crate::random::Random;
+
+    #[test]
+    fn a_thing_of_another_colour_is_left_out_though_it_is_as_light() {
+        let (w, h, n) = (24usize, 20usize, 12usize);
+        let thing = |p: usize| (8..16).contains(&(p % w)) && (6..14).contains(&(p / w));
+        let layers = (0..n).map(|k| {
+            let plane = |c: usize| {
+                let of = |p: usize| {
+                    if k == 5 && thing(p) { [32_000, 16_000, 20_000] } else { [16_000, 32_000, 20_000] }
+                };
+                (0..w * h).map(|p| of(p)[c]).collect::<Vec<u16>>()
+            };
+            LayerData { planes: [plane(0), plane(1), plane(2)], spans: vec![(0, w as u32); h] }
+        });
+        let field = Field::new(Size::new(w as u32, h as u32), layers.collect(), &NoiseModel::default(), 1.0);
+        let labels: Vec<u16> = vec![0; w * h];
+        let inliers = find(&field, (&labels, &field.labelled(&labels)), 1);
+        for p in (0..w * h).filter(|p| thing(*p)) {
+            assert_eq!(inliers[p], 0b1111_1101_1111, "at {p}");
+        }
+    }
 
     #[test]
     fn members_show_the_same_there_and_right_beside_it_however_many_frames_there_are() {
