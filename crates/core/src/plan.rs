@@ -42,6 +42,13 @@ pub enum Light {
     Varied,
 }
 
+impl Light {
+    /// Whether it is the same all over the picture, however bright; what drifts there is no change of light.
+    pub fn is_even(self) -> bool {
+        matches!(self, Self::Steady | Self::Drifts)
+    }
+}
+
 /// The place of a fit where most is left.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct WorstResidual {

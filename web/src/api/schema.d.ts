@@ -1166,8 +1166,8 @@ export interface components {
         MovingInfo: {
             /** @description The box around it in reference pixels, as it is named when it is given back to the method. */
             bbox: components["schemas"]["AreaInfo"];
-            /** @description Whether it drifts, and so comes from one moment unless its owner gives it back to the method. */
-            drifts: boolean;
+            /** @description Whether it comes from one moment by itself, unless its owner gives it back to the method: it drifts under even light. */
+            by_itself: boolean;
             /** @description The frame that one moment whole is taken from. */
             frame: components["schemas"]["FrameId"];
             /** @description Its outline in reference pixels. */

@@ -166,17 +166,19 @@ function MovingAreas({ open, set }: { open: OpenSet; set: SetDetail }) {
   const kept = (area: Moving) => set.recipe.settled.filter((s) => !(s.open && sameBox(s.bbox, area.bbox)));
   const whole = (area: Moving) => {
     const label = `one moment whole, from frame ${frameNumber(set, area.frame)}`;
-    if (!area.drifts) return decide(area, { frame: area.frame }, label);
+    if (!area.by_itself) return decide(area, { frame: area.frame }, label);
     void open.change(label, { patches: without(area), settled: kept(area) });
   };
   const eachWhole = () => {
-    const lifted = found.filter((area) => !area.drifts);
+    const lifted = found.filter((area) => !area.by_itself);
     const lifts = lifted.reduce((all, area) => laid(all, taken(area, { frame: area.frame })), set.recipe.patches);
-    const settled = set.recipe.settled.filter((s) => !found.some((a) => a.drifts && s.open && sameBox(s.bbox, a.bbox)));
+    const settled = set.recipe.settled.filter(
+      (s) => !found.some((a) => a.by_itself && s.open && sameBox(s.bbox, a.bbox)),
+    );
     void open.change("one moment whole where it moves", { patches: lifts, settled });
   };
   const give = (area: Moving) => {
-    const settled = area.drifts ? [...kept(area), { bbox: area.bbox, frame: null, open: true }] : kept(area);
+    const settled = area.by_itself ? [...kept(area), { bbox: area.bbox, frame: null, open: true }] : kept(area);
     void open.change("an area that moves as the method has it", { patches: without(area), settled });
   };
   const show = (area: Moving | null) =>
@@ -226,8 +228,9 @@ function MovingAreas({ open, set }: { open: OpenSet; set: SetDetail }) {
         })}
       </ol>
       <p className="mt-1 text-[13px] leading-tight text-faint">
-        What drifts comes from one moment by itself, so that no cloud is torn. What you choose here can be changed under
-        Lifts: another frame, strength, border.
+        {found.some((area) => area.by_itself) &&
+          "What drifts comes from one moment by itself, so that no cloud is torn. "}
+        What is lifted here can be changed under Lifts: another frame, strength, border.
       </p>
     </section>
   );

@@ -163,8 +163,8 @@ pub fn decide(scene: &Scene<'_>) -> Result<Decision, RenderError> {
     let (mut doubts, mut moving) = rayon::join(|| doubts::find(&decided), || moving::find(&decided));
     // Cloud that is joined from several moments is torn: it comes from one. Where the light itself changed here and there, what seems
     // to drift may be that.
-    let steady = matches!(scene.plan.tones.light, Light::Steady | Light::Drifts);
-    let drifts = |m: &&mut Moving| steady && m.motion == Motion::Drifting;
+    let even = scene.plan.tones.light.is_even();
+    let drifts = |m: &&mut Moving| even && m.motion == Motion::Drifting;
     let drifting: Vec<&mut Moving> = moving.iter_mut().filter(drifts).collect();
     if !drifting.is_empty() {
         for area in drifting {

@@ -72,8 +72,8 @@ pub struct MovingInfo {
     pub bbox: AreaInfo,
     /// The frame that one moment whole is taken from.
     pub frame: FrameId,
-    /// Whether it drifts, and so comes from one moment unless its owner gives it back to the method.
-    pub drifts: bool,
+    /// Whether it comes from one moment by itself, unless its owner gives it back to the method: it drifts under even light.
+    pub by_itself: bool,
     /// Whether it does come from one moment.
     pub whole: bool,
     /// Whether a patch covers it already.

@@ -109,7 +109,7 @@ impl Scenes {
                 share: m.share,
                 bbox: m.bbox().into(),
                 frame: loaded.frames[m.frame],
-                drifts: m.motion == Motion::Drifting,
+                by_itself: m.motion == Motion::Drifting && loaded.plan.tones.light.is_even(),
                 whole: m.before.is_some(),
                 settled: loaded.patches.iter().any(covered),
             }
