@@ -129,7 +129,7 @@ pub(super) fn optimal_seam(ground: &Ground<'_>, exclude_introduced: bool) -> Bor
     let near = |p: usize| BESIDE.0 * (1.0 - clear[p] / BESIDE.1).max(0.0);
     let whole = |v: f32| (UNIT * v).round() as i32;
     let seam = |p: usize, q: usize| whole((seen(p) + seen(q) + near(p) + LENGTH).min(CAP));
-    let mut graph = Graph::new(places.len(), 2 * places.len());
+    let mut graph = Graph::new(places.len());
     for (i, &p) in places.iter().enumerate() {
         let wrong = match decided[p] {
             true if !left_out[p] => whole(PART),
@@ -146,8 +146,7 @@ pub(super) fn optimal_seam(ground: &Ground<'_>, exclude_introduced: bool) -> Bor
             match nodes[q] {
                 u32::MAX if fixed(q) => graph.cost(i, seam(p, q), 0),
                 u32::MAX => graph.cost(i, 0, seam(p, q)),
-                j if side < 2 => graph.link(i, j as usize, seam(p, q), seam(p, q)),
-                _ => {}
+                j => graph.link(i, side, j as usize, if side < 2 { seam(p, q) } else { seam(q, p) }),
             }
         }
     }

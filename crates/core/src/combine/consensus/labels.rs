@@ -153,7 +153,7 @@ impl Offer<'_> {
         let nodes = Nodes::new(&part, self.field.width);
         let whole = |v: f32| (UNIT * v).round() as i32;
         let (labels, alpha) = (self.labels, self.alpha);
-        let mut graph = Graph::new(part.len(), 2 * part.len());
+        let mut graph = Graph::new(part.len());
         for (i, &p) in part.iter().enumerate() {
             // The source's side keeps its label, the sink's takes alpha.
             graph.cost(i, whole(self.cost(labels[p], p)), whole(self.cost(alpha, p)));
@@ -173,7 +173,7 @@ impl Offer<'_> {
                         // costs of the two nodes and one link (Kolmogorov and Zabih 2004).
                         graph.cost(i, 0, first - both);
                         graph.cost(j, 0, -first);
-                        graph.link(i, j, (first + second - both).max(0), 0);
+                        graph.link(i, side, j, (first + second - both).max(0));
                     }
                     Some(_) => {}
                 }
