@@ -40,3 +40,10 @@ need_browser() {
   [ -x /usr/bin/chromedriver ] || missing+=(chromium-driver)
   [ ${#missing[@]} = 0 ] || install_debian "${missing[@]}"
 }
+
+# What reads HEIC and AVIF; Evanu runs without it and says so when such a file comes.
+need_heif() {
+  if ! ldconfig -p 2>/dev/null | grep -q 'libheif\.so\.1' && command -v apt-get >/dev/null; then
+    install_debian libheif1 || echo "without libheif, HEIC and AVIF cannot be read"
+  fi
+}

@@ -111,7 +111,7 @@ struct CanvasReport {
 
 #[derive(Serialize)]
 struct FrameReport<'a> {
-    path: &'a Path,
+    path: String,
     used: bool,
     reason: Option<&'a str>,
     transform: [f64; 9],
@@ -324,7 +324,7 @@ fn report<'a>(
         let plan = index.map(|k| &scene.plan.alignment.frames[k]);
         let gain = index.map_or([1.0; 3], |k| scene.plan.tones.frames[k].gain);
         FrameReport {
-            path: &t.path,
+            path: evanu_media::path_text(&t.path),
             used: plan.is_some_and(|p| p.misfit.is_none()),
             reason: match (&t.frame, plan) {
                 (Err(e), _) => Some(e),

@@ -305,3 +305,33 @@ fn frames_in_a_wider_space_give_a_plate_in_srgb() {
         assert!((f64::from(*found) / 257.0 - expected).abs() < 1.5, "{:?}", &plate[..3]);
     }
 }
+
+#[cfg(unix)]
+#[test]
+fn a_name_that_is_no_text_is_read_and_told() {
+    use std::os::unix::ffi::OsStringExt;
+    let folder = copy_frames(3);
+    let name = |bytes: &[u8]| PathBuf::from(std::ffi::OsString::from_vec(bytes.to_vec()));
+    let odd = folder.path().join(name(b"frame-t\xFCr.jpg"));
+    std::fs::rename(folder.path().join("frame-03.jpg"), &odd).unwrap();
+    std::fs::write(folder.path().join(name(b"frame-u\xFC.jpg")), "no picture").unwrap();
+    let args = ["clean", ".", "--out", "plate.tif", "--report", "report.json"];
+    let out = evanu(&args, folder.path());
+    assert!(out.status.success(), "{}", text(&out.stderr));
+    assert!(text(&out.stderr).contains("frame-u\u{FFFD}.jpg"), "{}", text(&out.stderr));
+    let report: serde_json::Value =
+        serde_json::from_slice(&std::fs::read(folder.path().join("report.json")).unwrap()).unwrap();
+    let paths: Vec<&str> =
+        report["frames"].as_array().unwrap().iter().filter_map(|f| f["path"].as_str()).collect();
+    assert_eq!(paths, ["./frame-01.jpg", "./frame-02.jpg", "./frame-t\\xFCr.jpg"]);
+    // The plate may have such a name, too.
+    let out = Command::new(env!("CARGO_BIN_EXE_evanu"))
+        .arg("clean")
+        .args(["frame-01.jpg", "frame-02.jpg", "--out"])
+        .arg(name(b"pl\xE4te.tif"))
+        .current_dir(folder.path())
+        .output()
+        .unwrap();
+    assert!(out.status.success(), "{}", text(&out.stderr));
+    assert!(folder.path().join(name(b"pl\xE4te.tif")).exists());
+}

@@ -2,19 +2,21 @@
 //!
 //! The working space has sRGB's primaries (IEC 61966-2-1): its codes in 8 or 16 bits, or for raw files and floats the
 //! root codes of light up to a headroom. Files are recognised by content, never by name.
-#![forbid(unsafe_code)]
+#![deny(unsafe_code)]
 
 mod camera;
 mod colour;
 mod encode;
 mod error;
 mod exr;
+mod name;
 mod read;
 mod store;
 
 pub use camera::CameraData;
 pub use encode::{Format, Output, WriteError, encode_jpeg, encode_png, write, write_grey, write_light};
 pub use error::MediaError;
+pub use name::{path_of, path_text};
 pub use read::{
     AssetFormat, DecodePicture, Decoded, FORMATS, Frames, MAX_PIXELS, READS, camera_of, decode, decode_bytes,
     open_asset, recognised,

@@ -288,3 +288,72 @@ fn a_pipe_is_refused_and_not_waited_for() {
     assert!(e.contains("pipe.jpg") && e.contains("no regular file"), "{e}");
     assert!(decode(&path).is_err() && camera_of(&path).is_none());
 }
+
+/// A file of `tests/samples`: ramps of 96 × 64 made up for these tests.
+fn sample(name: &str) -> evanu_media::Decoded {
+    decode(&Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/samples").join(name)).unwrap()
+}
+
+#[test]
+fn what_telephones_write_is_read_upright_with_its_camera_data() {
+    for (name, allowed, camera) in [
+        // Stored turned by a quarter; its camera data say so once more.
+        ("turned.heic", 4, Some("Made up")),
+        ("ramp.avif", 6, Some("Made up")),
+        ("ramp.jxl", 0, None),
+        ("lossy.jxl", 6, Some("Made up")),
+    ] {
+        let read = sample(name);
+        assert_eq!((read.size, read.camera.orientation), (Size::new(96, 64), 1), "{name}");
+        assert_eq!(read.camera.camera.as_deref(), camera, "{name}");
+        let code: Vec<i32> = match read.samples {
+            Samples::Eight(d) => d.iter().map(|v| i32::from(*v)).collect(),
+            Samples::Sixteen(d) => d.iter().map(|v| (i32::from(*v) + 128) / 257).collect(),
+            Samples::Wide(_) => panic!("{name} holds no light beyond white"),
+        };
+        for (i, p) in code.chunks_exact(3).enumerate() {
+            let (x, y) = (i as i32 % 96, i as i32 / 96);
+            let apart = [p[0] - 40 - x, p[1] - 60 - 2 * y, p[2] - 200 + x].map(i32::abs);
+            assert!(apart.iter().all(|d| *d <= allowed), "{name} at {x}, {y}: {p:?}");
+        }
+    }
+    assert!(sample("turned.heic").camera.time.as_deref() == Some("2026-05-16T14:31:00"));
+}
+
+#[test]
+fn light_beyond_white_is_kept_of_ten_bits() {
+    // BT.2020 and PQ: green at white beside graphics, red from none to the right and blue to below.
+    let read = sample("pq.heic");
+    assert!(read.headroom > 3.0, "{}", read.headroom);
+    let Samples::Wide(roots) = read.samples else { panic!("light stays light") };
+    let light = |x: usize, y: usize| -> [f32; 3] {
+        std::array::from_fn(|c| (f32::from(roots[3 * (y * 96 + x) + c]) / 65535.0).powi(2) * read.headroom)
+    };
+    // By BT.2020's matrix to BT.709, 1.1329 of green and nothing but traces of the others where these are dark.
+    let [r, g, b] = light(1, 1);
+    assert!(r < 0.05 && (g - 1.13).abs() < 0.08 && b < 0.05, "{r} {g} {b}");
+    assert!(light(94, 1)[0] > 4.0 && light(1, 62)[2] > 4.0, "{:?} {:?}", light(94, 1), light(1, 62));
+}
+
+#[test]
+fn damaged_files_of_telephones_are_told_and_never_a_panic() {
+    let folder = tempfile::tempdir().unwrap();
+    for name in ["turned.heic", "ramp.avif", "ramp.jxl", "lossy.jxl", "pq.heic"] {
+        let whole =
+            std::fs::read(Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/samples").join(name)).unwrap();
+        for cut in [13, 60, whole.len() / 2, whole.len() - 9] {
+            let path = folder.path().join(name);
+            std::fs::write(&path, &whole[..cut]).unwrap();
+            if let Err(e) = decode(&path) {
+                assert!(e.to_string().contains(name) && e.to_string().contains("; "), "{e}");
+            } else {
+                assert!(cut > 60, "{name} cut at {cut} was taken");
+            }
+        }
+        for at in (12..whole.len()).step_by(7) {
+            let mut bytes = whole.clone();
+            bytes[at] ^= 0x55;
+            let _ = decode_bytes(Path::new(name), &bytes);
+        }
+    }
+}

@@ -290,3 +290,136 @@ fn clocks_that_were_set_wrong_or_are_missing_are_told_and_sizes_may_differ() {
     assert!(told(3).contains("no clock time"), "{}", told(3));
     assert!(!told(0).contains("clock"), "{}", told(0));
 }
+
+/// A JPEG with camera data: how it is turned, and when it was taken.
+fn tagged(jpeg: &[u8], orientation: u16, time: Option<&str>) -> Vec<u8> {
+    let mut block = b"Exif\0\0II*\0\x08\0\0\0".to_vec();
+    let entry = |tag: u16, kind: u16, count: u32, value: u32| {
+        [tag.to_le_bytes(), kind.to_le_bytes()]
+            .concat()
+            .into_iter()
+            .chain(count.to_le_bytes())
+            .chain(value.to_le_bytes())
+    };
+    let entries = 1 + u16::from(time.is_some());
+    block.extend(entries.to_le_bytes());
+    block.extend(entry(0x0112, 3, 1, u32::from(orientation)));
+    // The second directory follows the first, and the text the second.
+    let second = 8 + 2 + 12 * u32::from(entries) + 4;
+    if let Some(time) = time {
+        block.extend(entry(0x8769, 4, 1, second));
+        block.extend(0u32.to_le_bytes());
+        block.extend(1u16.to_le_bytes());
+        block.extend(entry(0x9003, 2, 20, second + 2 + 12 + 4));
+        block.extend(0u32.to_le_bytes());
+        block.extend(time.bytes().chain([0]));
+    } else {
+        block.extend(0u32.to_le_bytes());
+    }
+    segment(jpeg, 0xE1, &block)
+}
+
+/// A JPEG with one more segment at its beginning.
+fn segment(jpeg: &[u8], marker: u8, content: &[u8]) -> Vec<u8> {
+    let length = (content.len() as u16 + 2).to_be_bytes();
+    [&jpeg[..2], &[0xFF, marker], &length, content, &jpeg[2..]].concat()
+}
+
+/// The pixels of a JPEG, changed and coded again.
+fn changed(jpeg: &[u8], size: Size, from: impl Fn(usize, usize) -> (usize, usize)) -> Vec<u8> {
+    let decoded = evanu_media::decode_bytes(Path::new("frame.jpg"), jpeg).unwrap();
+    let Samples::Eight(data) = &decoded.samples else { panic!("a JPEG has eight bits") };
+    let mut out = Raster::new(size);
+    for (i, o) in out.data.iter_mut().enumerate() {
+        let (x, y) = from(i / 3 % size.width as usize, i / 3 / size.width as usize);
+        *o = u16::from(data[3 * (y * decoded.size.width as usize + x) + i % 3]) * 257;
+    }
+    evanu_media::encode_jpeg(&out, 92).unwrap()
+}
+
+#[test]
+fn a_real_folder_of_thirty_frames_comes_in_whole() {
+    let folder = tempfile::tempdir().unwrap();
+    let card = folder.path().join("card");
+    std::fs::create_dir_all(&card).unwrap();
+    let scripts = ["Tür", "башня", "塔", "برج", "a b", "%41", "q'uote"];
+    let whole = frame(0, false);
+    let size = evanu_media::decode_bytes(Path::new("a.jpg"), &whole).unwrap().size;
+    let (w, h) = (size.width as usize, size.height as usize);
+    let turned = Size::new(size.height, size.width);
+    for k in 0..30usize {
+        let plain = frame(k % 12, false);
+        // Missing, equal, in order, and going back an hour as clocks do in autumn.
+        let time = match k {
+            0..5 => None,
+            5..10 => Some("2026:10:25 02:59:59".to_owned()),
+            10..20 => Some(format!("2026:10:25 02:{:02}:00", 40 + k - 10)),
+            _ => Some(format!("2026:10:25 02:{:02}:30", k - 20)),
+        };
+        let bytes = match k {
+            // Held upright: stored turned, and told so.
+            12 => tagged(&changed(&plain, turned, |x, y| (y, h - 1 - x)), 6, time.as_deref()),
+            // Held upright, and not told.
+            13 => changed(&plain, turned, |x, y| (y, h - 1 - x)),
+            // Half the size.
+            17 => changed(&plain, Size::new(size.width / 2, size.height / 2), |x, y| (2 * x, 2 * y)),
+            // The middle of it, upright.
+            21 => changed(&plain, Size::new(size.height / 2, size.height), |x, y| (x + w / 3, y)),
+            25 => {
+                let icc = moxcms::ColorProfile::new_display_p3().encode().unwrap();
+                segment(
+                    &tagged(&plain, 1, time.as_deref()),
+                    0xE2,
+                    &[b"ICC_PROFILE\0\x01\x01", &icc[..]].concat(),
+                )
+            }
+            _ => tagged(&plain, 1, time.as_deref()),
+        };
+        std::fs::write(card.join(format!("{} {k:02}.jpg", scripts[k % scripts.len()])), bytes).unwrap();
+    }
+    let studio = Studio::open(&folder.path().join("data")).unwrap();
+    let set = studio.sets.create("Real folder").unwrap();
+    assert_eq!(studio.assets.add_folder(set, card.to_str().unwrap(), true).unwrap(), 30);
+    studio.prepare(set).unwrap();
+    let detail = rest(&studio, set);
+    let run = detail.run.as_ref().unwrap();
+    assert_eq!((run.state, detail.frames.len()), (RunState::Done, 30), "{run:?}");
+    let numbered =
+        |k: usize| detail.frames.iter().find(|f| f.name.ends_with(&format!(" {k:02}.jpg"))).unwrap();
+    for k in 0..30 {
+        let frame = numbered(k);
+        assert!(frame.name.starts_with(scripts[k % scripts.len()]), "{}", frame.name);
+        assert!(frame.used != frame.reason.is_some(), "{}: {:?}", frame.name, frame.reason);
+        // Whatever shows the view takes part, also lying on its side.
+        assert!(frame.used, "{}: {:?}", frame.name, frame.reason);
+    }
+    assert!(detail.plate_key.is_some());
+}
+
+#[cfg(unix)]
+#[test]
+fn names_that_are_no_text_are_read_where_they_are_and_found_again() {
+    use std::os::unix::ffi::OsStringExt;
+    let folder = tempfile::tempdir().unwrap();
+    let name = |bytes: &[u8]| PathBuf::from(std::ffi::OsString::from_vec(bytes.to_vec()));
+    let card = folder.path().join(name(b"t\xFCr"));
+    std::fs::create_dir_all(&card).unwrap();
+    (0..3u8).for_each(|k| {
+        std::fs::write(card.join(name(&[b'a', 0xE9, b'0' + k])), frame(k.into(), false)).unwrap();
+    });
+    let studio = Studio::open(&folder.path().join("data")).unwrap();
+    let above = studio.assets.folder(folder.path().to_str()).unwrap();
+    assert!(above.folders.contains(&"t\\xFCr".to_owned()), "{above:?}");
+    let told = format!("{}/t\\xFCr", above.path);
+    assert_eq!(studio.assets.folder(Some(&told)).unwrap().pictures, 3);
+    let set = studio.sets.create("Left there").unwrap();
+    assert_eq!(studio.assets.add_folder(set, &told, false).unwrap(), 3);
+    studio.prepare(set).unwrap();
+    let detail = rest(&studio, set);
+    assert_eq!(names(&detail), ["a\\xE90", "a\\xE91", "a\\xE92"]);
+    assert!(detail.frames.iter().all(|f| f.used && !f.missing));
+    std::fs::rename(card.join(name(b"a\xE91")), card.join(name(b"b\xE91"))).unwrap();
+    assert!(studio.set(set).unwrap().frames[1].missing);
+    assert_eq!(studio.relink(set, &told).unwrap().found, 1);
+    assert!(!studio.set(set).unwrap().frames[1].missing);
+}

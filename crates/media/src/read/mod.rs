@@ -13,9 +13,12 @@
 //! # Ok::<(), evanu_media::MediaError>(())
 //! ```
 
+mod coded;
 mod directories;
 mod exr;
+mod heif;
 mod jpeg;
+mod jxl;
 mod picture;
 mod png;
 pub(crate) mod profile;
@@ -77,11 +80,19 @@ impl AssetFormat for PictureFormat {
 }
 
 /// What Evanu reads.
-pub static FORMATS: &[&dyn AssetFormat] =
-    &[&jpeg::FORMAT, &png::FORMAT, &sensor::FORMAT, &tiff::FORMAT, &webp::FORMAT, &exr::FORMAT];
+pub static FORMATS: &[&dyn AssetFormat] = &[
+    &jpeg::FORMAT,
+    &png::FORMAT,
+    &heif::FORMAT,
+    &sensor::FORMAT,
+    &tiff::FORMAT,
+    &webp::FORMAT,
+    &jxl::FORMAT,
+    &exr::FORMAT,
+];
 
 /// The same for messages.
-pub const READS: &str = "JPEG, PNG, TIFF, WebP, EXR or camera raw";
+pub const READS: &str = "JPEG, PNG, HEIC, AVIF, TIFF, WebP, JPEG XL, EXR or camera raw";
 
 /// Whether a file that begins like this is of one of these kinds.
 pub fn recognised(formats: &[&dyn AssetFormat], head: &[u8]) -> bool {
@@ -167,7 +178,7 @@ mod tests {
     proptest! {
         #[test]
         fn rubbish_is_refused_without_a_panic(
-            head in prop::sample::select(vec![&b""[..], b"\xFF\xD8\xFF\xE0", b"\x89PNG\r\n\x1a\n", b"II*\0\x08\0\0\0", b"MM\0*\0\0\0\x08", b"\x76\x2F\x31\x01\x02\0\0\0", b"FUJIFILMCCD-RAW ", b"\0\0\0\x18ftypcrx ", b"II*\0\x10\0\0\0CR\x02\0"]),
+            head in prop::sample::select(vec![&b""[..], b"\xFF\xD8\xFF\xE0", b"\x89PNG\r\n\x1a\n", b"II*\0\x08\0\0\0", b"MM\0*\0\0\0\x08", b"\x76\x2F\x31\x01\x02\0\0\0", b"FUJIFILMCCD-RAW ", b"\0\0\0\x18ftypcrx ", b"II*\0\x10\0\0\0CR\x02\0", b"\0\0\0\x18ftypheic\0\0\0\0", b"\0\0\0\x18ftypavif\0\0\0\0", b"\xFF\x0A", b"\0\0\0\x0CJXL \x0D\x0A\x87\x0A"]),
             bytes in prop::collection::vec(any::<u8>(), 0..400)
         ) {
             let all = [head, &bytes].concat();

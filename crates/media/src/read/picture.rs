@@ -49,10 +49,17 @@ impl Decoded {
 
     /// Of a picture as its file holds it: brought to the working space and turned upright.
     pub(super) fn of_stored(path: &Path, stored: Stored) -> Result<Self, MediaError> {
-        let camera = stored
-            .exif
-            .as_deref()
-            .map_or_else(|| CameraData { orientation: 1, ..CameraData::default() }, CameraData::parse);
+        let camera = stored.camera();
+        Self::turned(path, stored, camera)
+    }
+
+    /// Of a picture that its decoder has turned, whatever its camera data say.
+    pub(super) fn of_upright(path: &Path, stored: Stored) -> Result<Self, MediaError> {
+        let camera = CameraData { orientation: 1, ..stored.camera() };
+        Self::turned(path, stored, camera)
+    }
+
+    fn turned(path: &Path, stored: Stored, camera: CameraData) -> Result<Self, MediaError> {
         let samples = to_working(path, stored.channels, stored.samples, stored.icc.as_deref())?;
         let (size, samples) = upright(stored.size, samples, camera.orientation);
         Ok(Self { size, samples, headroom: 1.0, camera })
@@ -66,6 +73,14 @@ pub(super) struct Stored {
     pub samples: Samples,
     pub icc: Option<Vec<u8>>,
     pub exif: Option<Vec<u8>>,
+}
+
+impl Stored {
+    /// What the camera wrote.
+    pub(super) fn camera(&self) -> CameraData {
+        let nothing = || CameraData { orientation: 1, ..CameraData::default() };
+        self.exif.as_deref().map_or_else(nothing, CameraData::parse)
+    }
 }
 
 pub(crate) fn check_size(path: &Path, width: u64, height: u64) -> Result<Size, MediaError> {

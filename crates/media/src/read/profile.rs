@@ -13,6 +13,12 @@ pub(crate) static SRGB: LazyLock<Vec<u8>> = LazyLock::new(|| {
     icc
 });
 
+/// Profiles of wider spaces that files name without holding them.
+pub(crate) static DISPLAY_P3: LazyLock<Vec<u8>> =
+    LazyLock::new(|| ColorProfile::new_display_p3().encode().unwrap_or_default());
+pub(crate) static BT_2020: LazyLock<Vec<u8>> =
+    LazyLock::new(|| ColorProfile::new_bt2020().encode().unwrap_or_default());
+
 /// Converts 16-bit samples (1 or 3 channels, interleaved) to RGB in sRGB by a profile.
 ///
 /// Returns `None` when the profile is sRGB itself, is for another kind of samples, or cannot be used: the samples

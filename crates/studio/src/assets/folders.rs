@@ -5,7 +5,7 @@ use super::Assets;
 use crate::error::StudioError;
 use crate::model::{FolderInfo, RelinkInfo};
 use crate::sets::FrameRow;
-use evanu_media::{MediaError, recognised};
+use evanu_media::{MediaError, path_of, path_text, recognised};
 use rayon::prelude::*;
 use std::io::Read;
 use std::path::{Path, PathBuf};
@@ -54,14 +54,14 @@ impl Assets {
     /// When it cannot be read.
     pub fn folder(&self, path: Option<&str>) -> Result<FolderInfo, StudioError> {
         let home = || std::env::var_os("HOME").map_or_else(|| PathBuf::from("/"), PathBuf::from);
-        let path = path.filter(|p| !p.trim().is_empty()).map_or_else(home, |p| PathBuf::from(p.trim()));
+        let path = path.filter(|p| !p.trim().is_empty()).map_or_else(home, |p| path_of(p.trim()));
         let path = path.canonicalize().map_err(|e| MediaError::reading(&path, &e))?;
         let (folders, files): (Vec<PathBuf>, Vec<PathBuf>) =
             listing(&path)?.into_iter().partition(|p| p.is_dir());
-        let name = |p: &PathBuf| p.file_name().map(|n| n.to_string_lossy().into_owned());
+        let name = |p: &PathBuf| p.file_name().map(|n| path_text(Path::new(n)));
         Ok(FolderInfo {
-            path: path.display().to_string(),
-            parent: path.parent().map(|p| p.display().to_string()),
+            path: path_text(&path),
+            parent: path.parent().map(path_text),
             folders: folders.iter().filter_map(name).collect(),
             pictures: files.iter().filter(|f| f.is_file() && self.is_asset(f)).count(),
         })
@@ -73,7 +73,7 @@ impl Assets {
     /// When the folder cannot be read or holds no picture, or the set does not exist.
     pub fn add_folder(&self, set: i64, path: &str, copy: bool) -> Result<usize, StudioError> {
         self.0.sets.check(set)?;
-        let folder = PathBuf::from(path);
+        let folder = path_of(path);
         let files: Vec<PathBuf> =
             listing(&folder)?.into_iter().filter(|p| p.is_file() && self.is_asset(p)).collect();
         if files.is_empty() {
@@ -91,7 +91,7 @@ impl Assets {
         }
         let contents: Vec<_> = files.par_iter().map(|p| fingerprint(p)).collect();
         for (path, content) in files.iter().zip(&contents) {
-            let name = path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+            let name = path.file_name().map(|n| path_text(Path::new(n))).unwrap_or_default();
             let (hash, bytes) = match content {
                 Ok(content) => content,
                 // One file that may not be read keeps no other from coming in; it is told like a damaged one.
@@ -110,7 +110,7 @@ impl Assets {
                 }
                 None
             } else {
-                Some(path.display().to_string())
+                Some(path_text(path))
             };
             self.0.sets.add_frame(set, &name, hash, source.as_deref(), *bytes)?;
         }
@@ -133,9 +133,9 @@ impl Assets {
             let rows = self.0.sets.frames(row.id)?.into_iter().filter(|f| !self.original(f).exists());
             lost.extend(rows.map(|f| (row.id, f)));
         }
-        let mut open = vec![(PathBuf::from(folder), 0)];
+        let mut open = vec![(path_of(folder), 0)];
         let mut files: Vec<(PathBuf, u64)> = Vec::new();
-        listing(Path::new(folder))?; // an unreadable folder is told, those below it are passed over
+        listing(&path_of(folder))?; // an unreadable folder is told, those below it are passed over
         while let Some((folder, depth)) = open.pop() {
             for path in listing(&folder).unwrap_or_default() {
                 if path.is_dir() && depth < DEEPEST {
@@ -156,7 +156,7 @@ impl Assets {
                 .filter(|(_, length)| *length == frame.bytes)
                 .find(|(path, _)| fingerprint(path).is_ok_and(|(hash, _)| hash == frame.hash));
             if let Some((path, _)) = same {
-                self.0.sets.frame_found(frame.row, &path.display().to_string())?;
+                self.0.sets.frame_found(frame.row, &path_text(path))?;
                 found += usize::from(*owner == set);
             }
         }

@@ -9,7 +9,7 @@ mod reading;
 use crate::error::StudioError;
 use crate::sets::{FrameRow, Sets};
 use crate::store::{Store, lock};
-use evanu_media::{AssetFormat, MediaError, TiledFrame};
+use evanu_media::{AssetFormat, MediaError, TiledFrame, path_of};
 pub use incoming::Incoming;
 use moka::policy::EvictionPolicy;
 use moka::sync::Cache;
@@ -63,7 +63,7 @@ impl Assets {
     /// Where a frame's original is.
     pub(crate) fn original(&self, frame: &FrameRow) -> PathBuf {
         let copied = || self.0.store.path(&["originals", &frame.hash]);
-        frame.source.as_ref().map_or_else(copied, PathBuf::from)
+        frame.source.as_deref().map_or_else(copied, path_of)
     }
 
     /// A frame's pyramid; made anew from the original when the cache was deleted.
