@@ -7,7 +7,8 @@
 //! With `FRAMES=FOLDER` the frames, the truth and where anything ever was are written there, for other pipelines
 //! (`measure/combining.py`); with `SAVE=FOLDER` plates and truths, with `DOUBTS=1` every doubt is told. With `CACHE=FOLDER` what
 //! is rendered is kept there and taken from there, which makes the next run several times as fast; with `ONLY=7,10` these sets
-//! of each kind are taken.
+//! of each kind are taken. With `CAMERA=1` frames are what a camera's own files hold, another camera in each set, and so is the
+//! truth but for its noise and coding.
 
 mod kept;
 
@@ -30,8 +31,8 @@ use std::time::Instant;
 const LARGE: usize = 64;
 const SMALL: usize = 16;
 
-/// Name, visitors, frames from and to, whether glare moves over the picture.
-type Kind = (&'static str, fn(f32) -> Crowd, (usize, usize), bool);
+/// Name, visitors for so many frames, frames from and to, whether glare moves over the picture.
+type Kind = (&'static str, fn(usize) -> Crowd, (usize, usize), bool);
 
 /// What was measured of one set.
 struct Measured {
@@ -44,7 +45,7 @@ struct Measured {
     seconds: f64,
 }
 
-const KINDS: [Kind; 10] = [
+const KINDS: [Kind; 11] = [
     ("static", |_| Crowd::Nobody, (8, 12), false),
     ("sparse", |_| Crowd::Few, (8, 15), false),
     ("medium", |_| Crowd::Forecourt, (8, 15), false),
@@ -52,11 +53,17 @@ const KINDS: [Kind; 10] = [
     ("three", |_| Crowd::Few, (3, 3), false),
     ("pair", |_| Crowd::Few, (2, 2), false),
     ("overlapping", |_| Crowd::Slow, (2, 3), false),
-    ("lingering", Crowd::Lingering, (10, 12), false),
+    ("lingering", |frames| Crowd::Lingering(seconds(frames)), (10, 12), false),
     ("glare", |_| Crowd::Nobody, (6, 10), true),
     // One of those who linger stays for the whole set.
-    ("standing", |time| Crowd::Lingering(1.75 * time), (10, 12), false),
+    ("standing", |frames| Crowd::Lingering(1.75 * seconds(frames)), (10, 12), false),
+    ("near", Crowd::Near, (3, 4), false),
 ];
+
+/// How long so many frames take.
+fn seconds(frames: usize) -> f32 {
+    frames as f32 * 3.4
+}
 
 /// Soft spots of light that a lamp moved about would leave, the same in no two frames.
 fn glare(picture: &mut Raster, random: &mut Random, taken: &mut [bool]) {
@@ -289,7 +296,7 @@ fn main() {
             if arguments.get(3).is_some_and(|k| k != name) || !std::env::var("ONLY").map_or(true, listed) {
                 continue;
             }
-            shoot.again(own, count, crowd(count as f32 * 3.4));
+            shoot.again(own, count, crowd(count));
             let mut spots = Random::new(own);
             let mut masks = Vec::new();
             let mut pictures = Vec::new();

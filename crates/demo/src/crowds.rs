@@ -23,6 +23,8 @@ pub enum Crowd {
     Assistant,
     /// Somebody who stands for a portrait, in the first frame lit by a lamp on a stand.
     Portrait,
+    /// A handful who cross, and in one of so many frames somebody who stands right before the camera.
+    Near(usize),
     /// Some who cross, and two who stand for three fifths of the time (of the seconds given).
     Lingering(f32),
 }
@@ -35,6 +37,7 @@ pub(crate) fn crowd(seed: u64, who: Crowd) -> Vec<Mover> {
         Crowd::Queue => return queue(&mut r),
         Crowd::Assistant => return assistant(&mut r),
         Crowd::Portrait => return portrait(&mut r),
+        Crowd::Near(frames) => return near(&mut r, crowd(seed, Crowd::Few), frames),
         _ => {}
     }
     let mut visitor = |start: Vec2, speed: Vec2, rest: (f32, f32), r: &mut Random| {
@@ -51,7 +54,7 @@ pub(crate) fn crowd(seed: u64, who: Crowd) -> Vec<Mover> {
         });
     };
     let crossing = match who {
-        Crowd::Nobody | Crowd::Queue | Crowd::Assistant | Crowd::Portrait => 0,
+        Crowd::Nobody | Crowd::Queue | Crowd::Assistant | Crowd::Portrait | Crowd::Near(_) => 0,
         Crowd::Forecourt => 10,
         Crowd::Few | Crowd::Slow => 5,
         Crowd::Lingering(_) => 4,
@@ -192,6 +195,16 @@ fn queue(r: &mut Random) -> Vec<Mover> {
 /// One who stands still for a while, looking some way.
 fn standing(kind: Kind, at: Vec2, looking: Vec2, here: (f32, f32)) -> Mover {
     Mover { kind, start: at, speed: looking * 1e-5, rest: (-1.0, -1.0), scale: 1.0, stride: 0.0, here }
+}
+
+/// Others, and in one of so many frames somebody right before the camera.
+fn near(r: &mut Random, others: Vec<Mover>, frames: usize) -> Vec<Mover> {
+    let (z, time) = (r.within(1.3, 2.3) as f32, 3.4 * r.below(frames) as f32);
+    let at = Vec2::new(r.within(-0.5, 0.5) as f32 * z, z);
+    let looking = Vec2::new(r.within(-1.0, 1.0) as f32, r.within(-1.0, 1.0) as f32).normalize_or(Vec2::X);
+    let mut movers = others;
+    movers.push(standing(Kind::Visitor(dressed(r)), at, looking, (time - 1.0, time + 1.0)));
+    movers
 }
 
 fn assistant(r: &mut Random) -> Vec<Mover> {

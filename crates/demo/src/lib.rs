@@ -4,6 +4,7 @@
 #![forbid(unsafe_code)]
 
 mod backdrop;
+mod camera;
 mod crowds;
 mod dng;
 mod figures;
@@ -17,7 +18,8 @@ mod texture;
 mod trace;
 
 pub mod score;
+pub use camera::{Camera, Coding};
 pub use crowds::Crowd;
 pub use dng::{sensor, write_dng};
 pub use set::{DemoError, SETS, SetInfo, Truth, render, write_samples};
-pub use shoot::{Frame, Hold, Order, Shoot, Shot, Sight, empty_frame, frame_size};
+pub use shoot::{Frame, Hold, Order, Shoot, Shot, Sight, empty_frame, empty_photograph, frame_size};

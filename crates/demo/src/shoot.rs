@@ -7,6 +7,7 @@
 //! camera then was. Then come the lens (vignetting), the exposure (gain), the sensor (noise that grows with light) and eight bits.
 
 use crate::backdrop::{Backdrop, exposure};
+use crate::camera::Camera;
 use crate::crowds::{Crowd, crowd};
 use crate::figures::{self, Mover, Posed};
 use crate::forecourt::forecourt;
@@ -306,6 +307,13 @@ impl Shoot {
         Frame { picture, occupied }
     }
 
+    /// The same as a camera's own file has it.
+    pub fn photograph(&self, index: usize, camera: &Camera) -> Frame {
+        let (light, occupied) = self.light(index);
+        let seed = self.order.seed ^ 0xF11A ^ ((index as u64) << 32);
+        Frame { picture: camera.picture(&light, frame_size(self.order.width), seed), occupied }
+    }
+
     /// The same as a raw sensor sees it: its mosaic of red, green, green, blue, 0..=1. `share` of the light fills it:
     /// below one, what is white in a picture is still below the sensor's end.
     pub fn mosaic(&self, index: usize, share: f32) -> Vec<f32> {
@@ -484,8 +492,13 @@ fn on_grid(size: Size, p: Point) -> usize {
     on(p.y, size.height) * size.width as usize + on(p.x, size.width)
 }
 
+/// Display code, 0..=1, of light.
+pub(crate) fn sensor_code(light: f32) -> f32 {
+    tone::to_code(f64::from(light.clamp(0.0, 1.0))) as f32
+}
+
 /// Light with the sensor's noise.
-fn noisy(clean: f32, noise: &mut Random) -> f32 {
+pub(crate) fn noisy(clean: f32, noise: &mut Random) -> f32 {
     clean + (2.2e-7 + 1.1e-4 * clean.max(0.0)).sqrt() * noise.normal() as f32
 }
 
@@ -516,15 +529,24 @@ fn empty_light(place: &MemoryFrame, shot: &Shot, size: Size) -> Vec<Vec3> {
 
 /// The truth of a frame: the empty place through the same lens and exposure, without noise, 16-bit codes.
 pub fn empty_frame(place: &MemoryFrame, shot: &Shot, size: Size) -> Raster {
-    let mut out = Raster::new(size);
+    let code = |v: f32| tone::CODE_OF_ROOT[usize::from(tone::root(v))];
+    let light = exposed(place, shot, size);
+    Raster { size, data: light.iter().flat_map(|v| v.to_array().map(code)).collect() }
+}
+
+/// The same as a camera shows it.
+pub fn empty_photograph(place: &MemoryFrame, shot: &Shot, size: Size, camera: &Camera) -> Raster {
+    camera.clean(&exposed(place, shot, size), size)
+}
+
+/// Light of the empty place on the sensor.
+fn exposed(place: &MemoryFrame, shot: &Shot, size: Size) -> Vec<Vec3> {
     let w = size.width as usize;
-    for (i, (o, v)) in out.data.chunks_exact_mut(3).zip(empty_light(place, shot, size)).enumerate() {
-        let lens = falloff(i % w, i / w, size) * shot.gain * Vec3::from(shot.white);
-        for (o, v) in o.iter_mut().zip((v * lens).to_array()) {
-            *o = tone::CODE_OF_ROOT[usize::from(tone::root(v))];
-        }
+    let mut light = empty_light(place, shot, size);
+    for (i, v) in light.iter_mut().enumerate() {
+        *v *= falloff(i % w, i / w, size) * shot.gain * Vec3::from(shot.white);
     }
-    out
+    light
 }
 
 #[cfg(test)]

@@ -1,7 +1,7 @@
 //! What measuring programs render, kept between runs in the folder that `CACHE` names.
 
 use evanu_core::pixel::Raster;
-use evanu_demo::{Frame, Shoot, empty_frame, frame_size};
+use evanu_demo::{Camera, Frame, Shoot, empty_frame, empty_photograph, frame_size};
 
 /// Bytes that take long to make, from the cache where they are there already.
 fn cached(name: &str, make: impl FnOnce() -> Vec<u8>) -> Vec<u8> {
@@ -16,11 +16,18 @@ fn cached(name: &str, make: impl FnOnce() -> Vec<u8>) -> Vec<u8> {
     })
 }
 
+/// The camera of a shoot, where `CAMERA` asks for one.
+fn camera(shoot: &Shoot) -> Option<Camera> {
+    std::env::var_os("CAMERA").map(|_| Camera::by_chance(shoot.order.seed))
+}
+
 /// A frame of the shoot: three bytes a pixel, then for each whether anything stands there.
 pub(crate) fn rendered(kind: &str, shoot: &Shoot, k: usize) -> Frame {
     let size = frame_size(shoot.order.width);
-    let bytes = cached(&format!("{kind}-{}-{}-{k}", shoot.order.seed, size.width), || {
-        let frame = shoot.frame(k);
+    let camera = camera(shoot);
+    let by = if camera.is_some() { "camera-" } else { "" };
+    let bytes = cached(&format!("{by}{kind}-{}-{}-{k}", shoot.order.seed, size.width), || {
+        let frame = camera.map_or_else(|| shoot.frame(k), |camera| shoot.photograph(k, &camera));
         let codes = frame.picture.data.iter().map(|v| (v / 257) as u8);
         codes.chain(frame.occupied.iter().map(|o| u8::from(*o))).collect()
     });
@@ -33,8 +40,14 @@ pub(crate) fn rendered(kind: &str, shoot: &Shoot, k: usize) -> Frame {
 /// The empty place as the shoot's frame `k` would show it.
 pub(crate) fn empty(kind: &str, shoot: &Shoot, k: usize) -> Raster {
     let size = frame_size(shoot.order.width);
-    let bytes = cached(&format!("{kind}-{}-{}-{k}-empty", shoot.order.seed, size.width), || {
-        let truth = empty_frame(shoot.place(k), &shoot.shots[k], size);
+    let camera = camera(shoot);
+    let by = if camera.is_some() { "camera-" } else { "" };
+    let bytes = cached(&format!("{by}{kind}-{}-{}-{k}-empty", shoot.order.seed, size.width), || {
+        let (place, shot) = (shoot.place(k), &shoot.shots[k]);
+        let truth = camera.map_or_else(
+            || empty_frame(place, shot, size),
+            |camera| empty_photograph(place, shot, size, &camera),
+        );
         truth.data.iter().flat_map(|v| v.to_le_bytes()).collect()
     });
     Raster { size, data: bytes.chunks_exact(2).map(|b| u16::from_le_bytes([b[0], b[1]])).collect() }
