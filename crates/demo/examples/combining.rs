@@ -45,7 +45,7 @@ struct Measured {
     seconds: f64,
 }
 
-const KINDS: [Kind; 11] = [
+const KINDS: [Kind; 12] = [
     ("static", |_| Crowd::Nobody, (8, 12), false),
     ("sparse", |_| Crowd::Few, (8, 15), false),
     ("medium", |_| Crowd::Forecourt, (8, 15), false),
@@ -58,6 +58,8 @@ const KINDS: [Kind; 11] = [
     // One of those who linger stays for the whole set.
     ("standing", |frames| Crowd::Lingering(1.75 * seconds(frames)), (10, 12), false),
     ("near", Crowd::Near, (3, 4), false),
+    // As lingering, in so few frames that two stand for most of them.
+    ("waiting", |frames| Crowd::Lingering(seconds(frames)), (3, 5), false),
 ];
 
 /// How long so many frames take.

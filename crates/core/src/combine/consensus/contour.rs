@@ -58,20 +58,32 @@ pub(super) fn add(field: &Field, costs: &mut Costs, few: f32) {
         .filter(|&(a, b)| n <= PARTNERS + 1 || (b - a).min(n + a - b) <= PARTNERS / 2)
         .collect();
     let said: Vec<Vec<Said>> = pairs.par_iter().map(|&(a, b)| ask(field, a, b, few)).collect();
-    costs.planes.par_iter_mut().enumerate().for_each(|(k, plane)| {
-        let (mut sum, mut count) = (vec![0.0f32; plane.len()], vec![0u16; plane.len()]);
+    let against = |k: usize, believed: &(dyn Fn(usize, usize) -> f32 + Sync)| -> Vec<f32> {
+        let (mut sum, mut weight) = (vec![0.0f32; field.pixels()], vec![0.0f32; field.pixels()]);
         for (pair, said) in pairs.iter().zip(&said).filter(|(pair, _)| pair.0 == k || pair.1 == k) {
-            let sign = if pair.0 == k { 1.0 } else { -1.0 };
+            let (sign, other) = if pair.0 == k { (1.0, pair.1) } else { (-1.0, pair.0) };
             for run in said {
-                let (range, surely) =
-                    (run.from as usize..run.end as usize, f32::from(run.surely) / Said::ONE);
-                sum[range.clone()].iter_mut().for_each(|s| *s += (sign * surely).max(0.0));
-                count[range].iter_mut().for_each(|c| *c += 1);
+                let surely = (sign * f32::from(run.surely) / Said::ONE).max(0.0);
+                for p in run.from as usize..run.end as usize {
+                    let believed = believed(other, p);
+                    sum[p] += believed * surely;
+                    weight[p] += believed;
+                }
             }
         }
-        for ((cost, sum), count) in plane.iter_mut().zip(sum).zip(count) {
-            if count > 0 && *cost < Cost::NOWHERE {
-                *cost = Cost::of(cost.value() + WEIGHT * sum / f32::from(count));
+        sum.iter_mut().zip(weight).for_each(|(sum, weight)| *sum /= weight.max(f32::MIN_POSITIVE));
+        sum
+    };
+    let mut all: Vec<Vec<f32>> = (0..n).into_par_iter().map(|k| against(k, &|_, _| 1.0)).collect();
+    if few > 0.0 {
+        // What holds something itself is no witness for another that it hides.
+        let believed = |other: usize, p: usize| (1.0 - all[other][p]).max(0.0).powi(2) + 1e-3;
+        all = (0..n).into_par_iter().map(|k| against(k, &believed)).collect();
+    }
+    costs.planes.par_iter_mut().zip(all).for_each(|(plane, against)| {
+        for (cost, against) in plane.iter_mut().zip(against) {
+            if against > 0.0 && *cost < Cost::NOWHERE {
+                *cost = Cost::of(cost.value() + WEIGHT * against);
             }
         }
     });
@@ -79,7 +91,8 @@ pub(super) fn add(field: &Field, costs: &mut Costs, few: f32) {
 
 fn ask(field: &Field, a: usize, b: usize, few: f32) -> Vec<Said> {
     let mut said = Vec::new();
-    for ChangedRegion { pixels, votes } in things(field, a, b) {
+    let sides = sides(field, a, b, few);
+    for ChangedRegion { pixels, votes } in things_by(field, a, b, &sides) {
         if votes.is_empty() {
             continue;
         }
@@ -144,15 +157,54 @@ impl ChangedRegion {
     }
 }
 
+/// With which of two frames the others agree at each pixel: more with the first, with neither, or more with the second; empty where
+/// votes decide. What stands in one of the two touches what stands in the other, and the others tell them apart.
+fn sides(field: &Field, a: usize, b: usize, few: f32) -> Vec<i8> {
+    /// Pixels to each side over which it is meant, and what share of them must be for one.
+    const AROUND: usize = 2;
+    const SHARE: f32 = 0.3;
+    /// The same where the others do not reach.
+    const WIDE: usize = 12;
+    const SLIGHT: f32 = 0.01;
+    if few == 0.0 || field.count() < 3 {
+        return Vec::new();
+    }
+    let (mut agree, mut chi2) = (vec![0.0f32; field.pixels()], vec![0.0; field.pixels()]);
+    for k in (0..field.count()).filter(|k| *k != a && *k != b) {
+        for (own, sign) in [(a, 1.0), (b, -1.0)] {
+            field.chi2_row(own, k, 0, &mut chi2);
+            for (p, (agree, chi2)) in agree.iter_mut().zip(&chi2).enumerate() {
+                *agree += if *chi2 < SAME && field.covered(k, p) { sign } else { 0.0 };
+            }
+        }
+    }
+    agree.iter_mut().for_each(|agree| *agree = agree.clamp(-1.0, 1.0));
+    let mean = boxed(&agree, field.width, field.height, AROUND);
+    let wide = boxed(&agree, field.width, field.height, WIDE);
+    let side = |mean: f32, share: f32| i8::from(mean > share) - i8::from(mean < -share);
+    let reached = |p: usize| (0..field.count()).any(|k| k != a && k != b && field.covered(k, p));
+    let each = mean.into_iter().zip(wide).enumerate();
+    each.map(|(p, (mean, wide))| if reached(p) { side(mean, SHARE) } else { side(wide, SLIGHT) }).collect()
+}
+
 /// What differs between two frames, place by place.
 pub(crate) fn things(field: &Field, a: usize, b: usize) -> Vec<ChangedRegion> {
+    things_by(field, a, b, &[])
+}
+
+/// The same in parts that are on one of the [`sides`].
+fn things_by(field: &Field, a: usize, b: usize, sides: &[i8]) -> Vec<ChangedRegion> {
     let (w, h) = (field.width as i64, field.height as i64);
     let mut chi2 = vec![0.0; field.pixels()];
     field.chi2_row(a, b, 0, &mut chi2);
-    let mut open: Vec<bool> = chi2.iter().map(|v| *v > BELONGS).collect();
+    let belongs: Vec<bool> = chi2.iter().map(|v| *v > BELONGS).collect();
+    let mut open = belongs.clone();
     let mut place = vec![0u32; chi2.len()];
     let mut things = Vec::new();
-    for start in 0..chi2.len() {
+    for (side, start) in [-1, 0, 1].into_iter().flat_map(|side| (0..chi2.len()).map(move |p| (side, p))) {
+        if start == 0 && !sides.is_empty() {
+            open = belongs.iter().zip(sides).map(|(belongs, own)| *belongs && *own == side).collect();
+        }
         if !open[start] || chi2[start] < DIFFER {
             continue;
         }

@@ -27,7 +27,7 @@ pub(super) const ENDLESS: u8 = u8::MAX;
 const NOISE: f32 = 1.0 / 16.0;
 const FORGIVEN: f32 = 1.0 / 4.0;
 /// Pixels by which a frame's rim is not trusted.
-const RIM: usize = 2;
+const RIM: usize = 1;
 /// A sample this near its end holds clipped light.
 const CLIPPED: u16 = 64_500;
 

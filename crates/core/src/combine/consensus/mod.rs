@@ -247,7 +247,7 @@ pub fn decide(
     let few = 1.0 - votes::weight(&moments);
     contour::add(&field, &mut costs, few);
     let mut surroundings = Surroundings::find(&field, &costs.changed, few);
-    surroundings.add(&mut costs);
+    surroundings.add(&field, &moments, &mut costs);
     shade::add(&field, &surroundings, &mut costs);
     surroundings.spend();
     match lamps {

@@ -7,7 +7,8 @@
 //! Cost: sixteen steps a changed pixel and frame, and a byte each.
 
 use super::costs::{Cost, Costs};
-use super::field::Field;
+use super::field::{Field, SAME};
+use crate::pixel::blur::boxed;
 use rayon::prelude::*;
 
 /// What evidence that is certain costs.
@@ -18,6 +19,15 @@ const DIRECTIONS: [(i64, i64); 8] = [(1, 0), (1, 1), (0, 1), (-1, 1), (2, 1), (1
 const FAR: f32 = 60.0;
 /// Deviations by which distances may differ and tell nothing.
 const EVEN: f32 = 2.3;
+/// Distance up to which what several show goes on outside, in quarters of a deviation.
+const GOES_ON: u8 = 24;
+/// What it costs to stand alone where others agree.
+const ALONE: f32 = 5.0;
+/// Frames among which it is asked who agrees.
+const MOST_FRAMES: usize = 12;
+/// Pixels to each side over which two must be the same in the mean, and how far one of these may differ for it.
+const AROUND: usize = 2;
+const FARTHEST_CHI2: f32 = 100.0;
 /// Distances are kept in quarters of a deviation, up to this; [`UNKNOWN`] where nothing outside is seen.
 const UNIT: f32 = 4.0;
 const FARTHEST: u8 = 254;
@@ -28,6 +38,8 @@ const NOT_CHANGED: u32 = u32::MAX;
 pub(super) struct Surroundings {
     /// Frame after frame, a distance a changed pixel.
     apart: Vec<Vec<u8>>,
+    /// The changed pixels.
+    places: Vec<u32>,
     /// Which of the changed pixels each pixel is; [`NOT_CHANGED`] for the others.
     which: Vec<u32>,
     /// What they count, 0..=1.
@@ -41,26 +53,59 @@ impl Surroundings {
         let apart = (0..field.count()).into_par_iter().map(|k| apart(field, (changed, &places), k)).collect();
         let mut which = vec![NOT_CHANGED; changed.len()];
         places.iter().zip(0..).for_each(|(&p, i)| which[p] = i);
-        Self { apart, which, weight }
+        let places = places.into_iter().map(|p| p as u32).collect();
+        Self { apart, places, which, weight }
     }
 
-    /// Adds the evidence to the costs.
-    pub(super) fn add(&self, costs: &mut Costs) {
+    /// Adds the evidence to the costs. It does not speak against those that several moments show, and who stands alone beside them
+    /// pays for it: only evidence of the very place outvotes two that agree.
+    pub(super) fn add(&self, field: &Field, moments: &[u32], costs: &mut Costs) {
         if self.weight == 0.0 {
             return;
         }
-        let least: Vec<u8> = (0..self.apart.first().map_or(0, Vec::len))
+        let agreed = self.agreed(field, moments);
+        let least: Vec<(u8, bool)> = (0..self.places.len())
             .into_par_iter()
-            .map(|i| self.apart.iter().map(|a| a[i]).min().unwrap_or(UNKNOWN))
+            .map(|i| {
+                let all = || self.apart.iter().map(|apart| apart[i]);
+                let of_agreed = all().zip(&agreed).filter(|(_, agreed)| agreed[i]).map(|(apart, _)| apart);
+                of_agreed.min().map_or_else(|| (all().min().unwrap_or(UNKNOWN), false), |least| (least, true))
+            })
             .collect();
-        costs.planes.par_iter_mut().zip(&self.apart).for_each(|(plane, apart)| {
-            for (cost, &i) in plane.iter_mut().zip(&self.which).filter(|(_, i)| **i != NOT_CHANGED) {
+        costs.planes.par_iter_mut().zip(&self.apart).zip(&agreed).for_each(|((plane, apart), agreed)| {
+            for (((&p, &own), &agreed), &(least, outvoted)) in
+                self.places.iter().zip(apart).zip(agreed).zip(&least)
+            {
+                let cost = &mut plane[p as usize];
                 if *cost < Cost::NOWHERE {
-                    let worse = worse(apart[i as usize], least[i as usize]);
-                    *cost = Cost::of(cost.value() + self.weight * WEIGHT * worse);
+                    let alone = if outvoted && !agreed { ALONE } else { 0.0 };
+                    let worse = WEIGHT * worse(own, least).max(0.0);
+                    *cost = Cost::of(cost.value() + self.weight * (worse + alone));
                 }
             }
         });
+    }
+
+    /// For each frame, at which of the changed pixels it shows the same as a frame of another moment does, over a few pixels, and what
+    /// goes on right outside.
+    fn agreed(&self, field: &Field, moments: &[u32]) -> Vec<Vec<bool>> {
+        let n = self.apart.len();
+        let of = |k: usize| {
+            let mut agreed = vec![false; self.places.len()];
+            let mut chi2 = vec![0.0; field.pixels()];
+            for j in (0..n).filter(|&j| n <= MOST_FRAMES && moments[j] != moments[k]) {
+                field.chi2_row(j, k, 0, &mut chi2);
+                chi2.iter_mut().for_each(|chi2| *chi2 = chi2.min(FARTHEST_CHI2));
+                let mean = boxed(&chi2, field.width, field.height, AROUND);
+                for ((agreed, &p), apart) in agreed.iter_mut().zip(&self.places).zip(&self.apart[k]) {
+                    let p = p as usize;
+                    *agreed |=
+                        mean[p] < SAME && *apart <= GOES_ON && field.covered(j, p) && field.covered(k, p);
+                }
+            }
+            agreed
+        };
+        (0..n).into_par_iter().map(of).collect()
     }
 
     /// How far frame `k` is from what is outside at a pixel, in deviations; `None` where nothing outside is seen.
@@ -71,7 +116,7 @@ impl Surroundings {
     /// Forgets the distances where the votes leave nothing to them.
     pub(super) fn spend(&mut self) {
         if self.weight == 0.0 {
-            (self.apart, self.which) = (Vec::new(), Vec::new());
+            (self.apart, self.places, self.which) = (Vec::new(), Vec::new(), Vec::new());
         }
     }
 
