@@ -30,9 +30,14 @@ pub(super) struct Costs {
     pub planes: Vec<Vec<Cost>>,
     /// Places where any two frames surely differ, by the noise of the place, and their surroundings.
     pub changed: Vec<bool>,
+    /// Votes for what most show at each place, in [`Costs::VOTE`] of a moment.
+    pub votes: Vec<u8>,
 }
 
 impl Costs {
+    /// Parts of a moment that votes are kept in.
+    pub(super) const VOTE: f32 = 8.0;
+
     /// What a label costs at a pixel.
     #[inline]
     pub(super) fn at(&self, label: usize, p: usize) -> f32 {

@@ -30,7 +30,7 @@ const STRICTLY: (f32, f32) = (1.05, 0.008);
 
 /// Adds what it costs to show a place in the shade of another frame that goes on beside it.
 pub(super) fn add(field: &Field, surroundings: &Surroundings, costs: &mut Costs) {
-    let Costs { planes, changed } = costs;
+    let Costs { planes, changed, .. } = costs;
     planes.par_iter_mut().enumerate().for_each(|(k, plane)| {
         let here = |(p, cost): &(usize, &mut Cost)| changed[*p] && **cost < Cost::NOWHERE;
         for (p, cost) in plane.iter_mut().enumerate().filter(here) {

@@ -8,6 +8,7 @@
 
 use super::costs::{Cost, Costs};
 use super::field::{Field, SAME};
+use super::votes::weight_of;
 use crate::pixel::blur::boxed;
 use rayon::prelude::*;
 
@@ -21,6 +22,8 @@ const FAR: f32 = 60.0;
 const EVEN: f32 = 2.3;
 /// Distance up to which what several show goes on outside, in quarters of a deviation.
 const GOES_ON: u8 = 24;
+/// Fewer votes than these leave no more to the surroundings than these do.
+const LEAST_VOTES: f32 = 3.0;
 /// What it costs to stand alone where others agree.
 const ALONE: f32 = 5.0;
 /// Frames among which it is asked who agrees.
@@ -42,27 +45,24 @@ pub(super) struct Surroundings {
     places: Vec<u32>,
     /// Which of the changed pixels each pixel is; [`NOT_CHANGED`] for the others.
     which: Vec<u32>,
-    /// What they count, 0..=1.
-    weight: f32,
+    /// What the number of moments leaves them to count, 0..=1.
+    few: f32,
 }
 
 impl Surroundings {
-    /// Looks around the changed places; `weight` is what the votes leave, 0..=1.
-    pub(super) fn find(field: &Field, changed: &[bool], weight: f32) -> Self {
+    /// Looks around the changed places; `few` is what votes of that many moments leave, 0..=1.
+    pub(super) fn find(field: &Field, changed: &[bool], few: f32) -> Self {
         let places: Vec<usize> = (0..changed.len()).filter(|&p| changed[p]).collect();
         let apart = (0..field.count()).into_par_iter().map(|k| apart(field, (changed, &places), k)).collect();
         let mut which = vec![NOT_CHANGED; changed.len()];
         places.iter().zip(0..).for_each(|(&p, i)| which[p] = i);
         let places = places.into_iter().map(|p| p as u32).collect();
-        Self { apart, places, which, weight }
+        Self { apart, places, which, few }
     }
 
-    /// Adds the evidence to the costs. It does not speak against those that several moments show, and who stands alone beside them
+    /// Adds the evidence to the costs, for as much as the votes of each place leave. It does not speak against those that several moments show, and who stands alone beside them
     /// pays for it: only evidence of the very place outvotes two that agree.
     pub(super) fn add(&self, field: &Field, moments: &[u32], costs: &mut Costs) {
-        if self.weight == 0.0 {
-            return;
-        }
         let agreed = self.agreed(field, moments);
         let least: Vec<(u8, bool)> = (0..self.places.len())
             .into_par_iter()
@@ -72,15 +72,18 @@ impl Surroundings {
                 of_agreed.min().map_or_else(|| (all().min().unwrap_or(UNKNOWN), false), |least| (least, true))
             })
             .collect();
-        costs.planes.par_iter_mut().zip(&self.apart).zip(&agreed).for_each(|((plane, apart), agreed)| {
+        let Costs { planes, votes, .. } = costs;
+        planes.par_iter_mut().zip(&self.apart).zip(&agreed).for_each(|((plane, apart), agreed)| {
             for (((&p, &own), &agreed), &(least, outvoted)) in
                 self.places.iter().zip(apart).zip(agreed).zip(&least)
             {
                 let cost = &mut plane[p as usize];
                 if *cost < Cost::NOWHERE {
                     let alone = if outvoted && !agreed { ALONE } else { 0.0 };
+                    let left = 1.0 - weight_of((f32::from(votes[p as usize]) / Costs::VOTE).max(LEAST_VOTES));
+                    let left = left.max(self.few);
                     let worse = WEIGHT * worse(own, least).max(0.0);
-                    *cost = Cost::of(cost.value() + self.weight * (worse + alone));
+                    *cost = Cost::of(cost.value() + left * worse + self.few * alone);
                 }
             }
         });
@@ -93,7 +96,8 @@ impl Surroundings {
         let of = |k: usize| {
             let mut agreed = vec![false; self.places.len()];
             let mut chi2 = vec![0.0; field.pixels()];
-            for j in (0..n).filter(|&j| n <= MOST_FRAMES && moments[j] != moments[k]) {
+            let asked = self.few > 0.0 && n <= MOST_FRAMES;
+            for j in (0..n).filter(|&j| asked && moments[j] != moments[k]) {
                 field.chi2_row(j, k, 0, &mut chi2);
                 chi2.iter_mut().for_each(|chi2| *chi2 = chi2.min(FARTHEST_CHI2));
                 let mean = boxed(&chi2, field.width, field.height, AROUND);
@@ -115,7 +119,7 @@ impl Surroundings {
 
     /// Forgets the distances where the votes leave nothing to them.
     pub(super) fn spend(&mut self) {
-        if self.weight == 0.0 {
+        if self.few == 0.0 {
             (self.apart, self.places, self.which) = (Vec::new(), Vec::new(), Vec::new());
         }
     }
@@ -130,7 +134,7 @@ impl Surroundings {
     /// By how much worse the surroundings explain frame `a` than frame `b` at a pixel, -1..=1, as far as they count; 0 where they
     /// tell nothing.
     pub(super) fn against(&self, a: usize, b: usize, p: usize) -> f32 {
-        if self.weight == 0.0 { 0.0 } else { self.weight * worse(self.at(a, p), self.at(b, p)) }
+        if self.few == 0.0 { 0.0 } else { self.few * worse(self.at(a, p), self.at(b, p)) }
     }
 }
 
@@ -233,8 +237,8 @@ mod tests {
         let (n, reached) = (SIZE.0 * SIZE.1, 50);
         let field = field([&[(14, 24, 9_000)], &[]], reached);
         let planes = vec![vec![Cost::of(1.0); n]; 2];
-        let mut costs = Costs { planes, changed: changed(11..60) };
-        Surroundings::find(&field, &costs.changed, 1.0).add(&mut costs);
+        let mut costs = Costs { planes, changed: changed(11..60), votes: vec![Costs::VOTE as u8; n] };
+        Surroundings::find(&field, &costs.changed, 1.0).add(&field, &[0, 1], &mut costs);
         let at = |k: usize, x: usize| costs.at(k, 20 * SIZE.0 + x) - 1.0;
         assert!(at(0, 19) > 0.5 * WEIGHT && at(1, 19).abs() < 1e-3, "{} {}", at(0, 19), at(1, 19));
         assert_eq!((at(0, 5), at(1, 5)), (0.0, 0.0), "nothing changed there");

@@ -35,7 +35,7 @@ const WHITE: u16 = 50_000;
 
 /// Adds what clipped glare costs where some frames agree on what is under it.
 pub(super) fn add_glare(field: &Field, costs: &mut Costs) {
-    let Costs { planes, changed } = costs;
+    let Costs { planes, changed, .. } = costs;
     let n = field.count();
     let white = |k: usize, p: usize| (0..3).all(|c| field.code(k, c, p) > WHITE);
     let hidden = |p: usize| {
@@ -75,7 +75,7 @@ fn add_lighter(field: &Field, planes: &mut [Vec<Cost>], there: &[bool]) {
 
 /// Makes frames cost what they are lighter than the darkest at each changed place, instead of anything else.
 pub(super) fn weigh(field: &Field, costs: &mut Costs) {
-    let Costs { planes, changed } = costs;
+    let Costs { planes, changed, .. } = costs;
     planes.par_iter_mut().for_each(|plane| {
         let counts = |(p, cost): &(usize, &mut Cost)| changed[*p] && **cost < Cost::NOWHERE;
         plane.iter_mut().enumerate().filter(counts).for_each(|(_, cost)| *cost = Cost::of(0.0));

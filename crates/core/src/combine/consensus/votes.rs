@@ -23,7 +23,12 @@ pub(super) fn weight(moments: &[u32]) -> f32 {
     let mut different: Vec<u32> = moments.to_vec();
     different.sort_unstable();
     different.dedup();
-    ((different.len() as f32 - 2.0) / 6.0 + 0.02).min(1.0)
+    weight_of(different.len() as f32)
+}
+
+/// How much so many votes weigh.
+pub(super) fn weight_of(votes: f32) -> f32 {
+    ((votes - 2.0) / 6.0 + 0.02).clamp(0.0, 1.0)
 }
 
 pub(super) fn costs(field: &Field, moments: &[u32]) -> Costs {
@@ -34,13 +39,14 @@ pub(super) fn costs(field: &Field, moments: &[u32]) -> Costs {
     let width = field.width;
     let mut planes = vec![vec![Cost::NOWHERE; field.pixels()]; n];
     let mut sure = vec![false; field.pixels()];
+    let mut greatest = vec![0u8; field.pixels()];
     // Row by row, all frames at once.
     let mut rows: Vec<Vec<&mut [Cost]>> = (0..field.height).map(|_| Vec::with_capacity(n)).collect();
     for plane in &mut planes {
         rows.iter_mut().zip(plane.chunks_exact_mut(width)).for_each(|(row, part)| row.push(part));
     }
-    let lines = rows.into_par_iter().zip(sure.par_chunks_exact_mut(width)).enumerate();
-    lines.for_each(|(y, (mut costs, sure))| {
+    let told = sure.par_chunks_exact_mut(width).zip(greatest.par_chunks_exact_mut(width));
+    rows.into_par_iter().zip(told).enumerate().for_each(|(y, (mut costs, (sure, greatest)))| {
         let base = y * width;
         let mut most = vec![0.0f32; width];
         let each = (0..n).flat_map(|k| (0..width).map(move |x| (k, x)));
@@ -64,6 +70,7 @@ pub(super) fn costs(field: &Field, moments: &[u32]) -> Costs {
         }
         for x in 0..width {
             let most = (0..n).map(|k| votes[k * width + x]).fold(1e-3, f32::max);
+            greatest[x] = (Costs::VOTE * most).min(255.0) as u8;
             for k in 0..n {
                 let v = votes[k * width + x];
                 if field.covered(k, base + x) {
@@ -76,7 +83,7 @@ pub(super) fn costs(field: &Field, moments: &[u32]) -> Costs {
             }
         }
     });
-    Costs { planes, changed: widened(&sure, (width, field.height), 3) }
+    Costs { planes, changed: widened(&sure, (width, field.height), 3), votes: greatest }
 }
 
 #[allow(unsafe_code)] // the dispatch to the processor's vector width is the macro's
