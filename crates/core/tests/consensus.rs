@@ -291,6 +291,8 @@ fn soft_shade_that_wanders_is_no_cloud() {
     assert_eq!(moving_under(|_| [0.7; 3]), []);
     let grey = |k| if k % 2 == 0 { [0.7; 3] } else { [1.3; 3] };
     assert_eq!(moving_under(grey), [Motion::Drifting], "grey cloud is lighter as well");
+    assert_eq!(moving_under(|_| [1.3; 3]), [], "a reflection adds white light");
+    assert_eq!(moving_under(|_| [1.3, 1.2, 1.03]), [Motion::Drifting], "cloud adds more red than blue");
 }
 
 /// The doubts of two frames with a soft spot of light, which may be negative, at the middle of each.

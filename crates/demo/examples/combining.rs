@@ -8,7 +8,7 @@
 //! (`measure/combining.py`); with `SAVE=FOLDER` plates and truths, with `DOUBTS=1` every doubt is told. With `CACHE=FOLDER` what
 //! is rendered is kept there and taken from there, which makes the next run several times as fast; with `ONLY=7,10` these sets
 //! of each kind are taken. With `CAMERA=1` frames are what a camera's own files hold, another camera in each set, and so is the
-//! truth but for its noise and coding.
+//! truth but for its noise and coding. With `NOISE=4` the sensor's noise is four times as strong.
 
 mod kept;
 

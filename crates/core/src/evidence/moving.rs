@@ -3,7 +3,7 @@
 //! There the frames show many stories and none is the place (dynamic textures, Doretto et al. 2003). Two things tell
 //! such an area from a crowd: what moves has no contours (cloud, smoke), or it is so fine that the frames look the same once
 //! details are blurred away (leaves, ripples). Shade that wanders over something even is as soft as cloud, but darkens all colours
-//! alike and only darkens; glare that wanders is clipped. Found on the reduced picture of the choice, in pieces large enough to be
+//! alike and only darkens; glare that wanders is clipped or adds white light. Found on the reduced picture of the choice, in pieces large enough to be
 //! worth a decision.
 //!
 //! ```
@@ -60,6 +60,9 @@ const CONTOUR: f32 = 12.0;
 const LIGHT: (f32, f32) = (0.4, 0.1);
 /// Share of what the frames show otherwise that is clipped where the plate is not, or the other way round, from which on it is glare.
 const GLARE: f32 = 0.4;
+/// Share of what the frames show otherwise that is the plate with white light added, from which on it is a reflection: cloud before
+/// the sky adds more red than blue.
+const ADDED: f32 = 0.8;
 /// Deviations up to which the means of a square are the same.
 const FINE: f32 = 4.5;
 /// Mean squared deviations from which on something in a square moves.
@@ -184,17 +187,18 @@ fn motion(decided: &Decided, area: &[usize], w: usize) -> Option<Motion> {
 
 /// Whether an area is the same in all frames but for shade or glare that wanders over it.
 fn light_changes(decided: &Decided, area: &[usize]) -> bool {
-    let (mut shades, mut shaded, mut glares, mut all) = (0usize, 0usize, 0usize, 0usize);
+    let (mut shades, mut shaded, mut glares, mut added, mut all) = (0usize, 0usize, 0usize, 0usize, 0usize);
     for k in 0..decided.choice.frames.len() {
         for &p in area.iter().filter(|&&p| decided.covered(k, p) && decided.from_plate(k, p) > DIFFER) {
             shades += usize::from(decided.shades(k, p));
             shaded += usize::from(decided.is_shaded(k, p));
             glares += usize::from(decided.glares(k, p));
+            added += usize::from(decided.adds_light(k, p));
             all += 1;
         }
     }
     let share = |of: usize| of as f32 / all.max(1) as f32;
-    share(glares) > GLARE || share(shades) > LIGHT.0 && share(shaded) < LIGHT.1
+    share(glares) > GLARE || share(added) > ADDED || share(shades) > LIGHT.0 && share(shaded) < LIGHT.1
 }
 
 /// Side of the squares whose means are compared, in pixels of the choice.

@@ -1,6 +1,7 @@
 //! What measuring programs render, kept between runs in the folder that `CACHE` names.
 
-use evanu_core::pixel::Raster;
+use evanu_core::pixel::{Raster, tone};
+use evanu_core::random::Random;
 use evanu_demo::{Camera, Frame, Shoot, empty_frame, empty_photograph, frame_size};
 
 /// Bytes that take long to make, from the cache where they are there already.
@@ -32,8 +33,21 @@ pub(crate) fn rendered(kind: &str, shoot: &Shoot, k: usize) -> Frame {
         codes.chain(frame.occupied.iter().map(|o| u8::from(*o))).collect()
     });
     let (codes, occupied) = bytes.split_at(3 * size.pixels() as usize);
-    let data = codes.iter().map(|v| u16::from(*v) * 257).collect();
+    let mut data: Vec<u16> = codes.iter().map(|v| u16::from(*v) * 257).collect();
+    if let Some(times) = std::env::var("NOISE").ok().and_then(|times| times.parse::<f64>().ok()) {
+        add_noise(&mut data, times, shoot.order.seed ^ ((k as u64) << 20));
+    }
     Frame { picture: Raster { size, data }, occupied: occupied.iter().map(|o| *o > 0).collect() }
+}
+
+/// Makes the sensor's noise so many times as strong.
+fn add_noise(codes: &mut [u16], times: f64, seed: u64) {
+    let mut random = Random::new(seed);
+    for code in codes {
+        let light = tone::to_linear(f64::from(*code) / 65535.0);
+        let more = ((times * times - 1.0).max(0.0) * (2.2e-7 + 1.1e-4 * light)).sqrt() * random.normal();
+        *code = (tone::to_code((light + more).clamp(0.0, 1.0)) * 255.0).round() as u16 * 257;
+    }
 }
 
 #[allow(dead_code)] // not all of the programs that share this score

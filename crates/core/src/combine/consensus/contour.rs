@@ -32,8 +32,9 @@ const LEAST_PIXELS: usize = 12;
 const AT_ONE: f32 = 0.6;
 /// Share of its evidence that a border which votes both ways leaves to the surroundings where there are no votes.
 const BOTH_WAYS: f32 = 0.75;
-/// How far a vote reaches into a place whose border votes both ways, in pixels, first and then.
-const NEAR: [usize; 3] = [3, 8, 20];
+/// How far a vote reaches into a place whose border votes both ways, first and then, in squares of so many pixels.
+const NEAR: [usize; 3] = [2, 4, 10];
+const SQUARE: usize = 2;
 /// Others that each of many frames is compared with.
 const PARTNERS: usize = 10;
 
@@ -201,7 +202,8 @@ fn things_by(field: &Field, a: usize, b: usize, sides: &[i8]) -> Vec<ChangedRegi
     let mut open = belongs.clone();
     let mut place = vec![0u32; chi2.len()];
     let mut things = Vec::new();
-    for (side, start) in [-1, 0, 1].into_iter().flat_map(|side| (0..chi2.len()).map(move |p| (side, p))) {
+    let all: &[i8] = if sides.is_empty() { &[0] } else { &[-1, 0, 1] };
+    for (&side, start) in all.iter().flat_map(|side| (0..chi2.len()).map(move |p| (side, p))) {
         if start == 0 && !sides.is_empty() {
             open = belongs.iter().zip(sides).map(|(belongs, own)| *belongs && *own == side).collect();
         }
@@ -231,18 +233,18 @@ fn things_by(field: &Field, a: usize, b: usize, sides: &[i8]) -> Vec<ChangedRegi
                 }
                 // A pixel farther in, where the blur of the border has ended.
                 let inner = at(-1).filter(|&q| place[q] == number).unwrap_or(p);
-                let steps = [a, b].map(|k| field.step(k, inner, beside));
+                let squares = [a, b].map(|k| field.step_square(k, inner, beside));
                 let outside = OUTSIDE.iter().filter_map(|(along, across)| {
                     let (x, y) = (x + along * dx + across * dy, y + along * dy + across * dx);
                     let q = (x >= 0 && y >= 0 && x < w && y < h).then(|| (y * w + x) as usize)?;
                     let same = place[q] != number && chi2[q] < SAME;
                     (same && field.covered(a, q) && field.covered(b, q)).then_some(q)
                 });
-                let least = outside.fold(steps, |[sa, sb], q| {
-                    [sa.min(field.step(a, inner, q)), sb.min(field.step(b, inner, q))]
+                let least = outside.fold(squares, |[of_a, of_b], q| {
+                    [of_a.min(field.step_square(a, inner, q)), of_b.min(field.step_square(b, inner, q))]
                 });
-                let plain = vote(steps);
-                let contradicted = plain * vote(least) < 0.0;
+                let [plain, least] = [squares, least].map(|squares| vote(squares.map(f32::sqrt)));
+                let contradicted = plain * least < 0.0;
                 votes.push((p, if contradicted { CONTRADICTED * plain } else { plain }));
             }
         }
@@ -261,13 +263,15 @@ fn spread(inside: &[usize], votes: &[(usize, f32)], w: usize) -> Vec<(usize, f32
     let (xs, ys) = (inside.iter().map(|p| p % w), inside.iter().map(|p| p / w));
     let (x0, x1) = (xs.clone().min().unwrap_or(0), xs.max().unwrap_or(0));
     let (y0, y1) = (ys.clone().min().unwrap_or(0), ys.max().unwrap_or(0));
-    let (bw, bh) = (x1 - x0 + 1, y1 - y0 + 1);
-    let at = |p: usize| (p / w - y0) * bw + p % w - x0;
+    let (bw, bh) = ((x1 - x0) / SQUARE + 1, (y1 - y0) / SQUARE + 1);
+    let at = |p: usize| (p / w - y0) / SQUARE * bw + (p % w - x0) / SQUARE;
     let (mut sum, mut count) = (vec![0.0f32; bw * bh], vec![0.0f32; bw * bh]);
     for &(p, v) in votes {
         sum[at(p)] += v;
         count[at(p)] += 1.0;
     }
+    /// Votes a square below which there are none.
+    const LEAST_COUNT: f32 = 0.008;
     // From near to far: the nearest votes speak.
     let mut out: Vec<(usize, f32)> = inside.iter().map(|&p| (p, f32::NAN)).collect();
     for reach in NEAR {
@@ -280,7 +284,7 @@ fn spread(inside: &[usize], votes: &[(usize, f32)], w: usize) -> Vec<(usize, f32
         }
         for (p, said) in out.iter_mut().filter(|(_, s)| s.is_nan()) {
             let k = at(*p);
-            if count[k] > 0.002 {
+            if count[k] > LEAST_COUNT {
                 *said = sum[k] / count[k];
             }
         }

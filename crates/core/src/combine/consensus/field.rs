@@ -77,8 +77,9 @@ pub struct Field {
     pub(super) width: usize,
     pub(super) height: usize,
     layers: Vec<Layer>,
-    /// By how much the variance of the noise is greater at each pixel than the model's; `None` where frames are too few to tell.
-    more: Option<Vec<f32>>,
+    /// By how much the variance of the noise is greater at each pixel than the model's, as its fourth root, which is what roots of noise
+    /// grow by; `None` where frames are too few to tell.
+    raise: Option<Vec<f32>>,
     /// Whether it is much greater over most of the picture: frames that were coded hard, which the model does not describe.
     coded: bool,
 }
@@ -93,7 +94,11 @@ impl Field {
             let much = more.iter().filter(|more| **more > MUCH_MORE).count();
             2 * much > more.len()
         });
-        Self { width, height, layers, more, coded }
+        let raise = more.map(|mut more| {
+            more.par_iter_mut().for_each(|more| *more = more.sqrt().sqrt());
+            more
+        });
+        Self { width, height, layers, raise, coded }
     }
 
     /// Number of frames.
@@ -163,9 +168,9 @@ impl Field {
     /// describes most of the picture.
     pub(super) fn by_place(&self, p: usize) -> f32 {
         let layer = self.layers.iter().find(|l| self.coded && l.reaches(p));
-        let (Some(more), Some(layer)) = (&self.more, layer) else { return 1.0 };
+        let (Some(raise), Some(layer)) = (&self.raise, layer) else { return 1.0 };
         let (noise, forgiven) = (layer.noise(p).powi(2), layer.forgiven(p).powi(2));
-        (noise + forgiven) / (more[p] * noise + forgiven)
+        (noise + forgiven) / (raise[p].powi(4) * noise + forgiven)
     }
 
     /// What a frame's root codes are of another's at a pixel, by channel.
@@ -229,9 +234,9 @@ impl Field {
         let mut noises = [vec![0u8; w], vec![0u8; w]];
         let mut own = self.line(k, y);
         let mut other = Line { ..*other };
-        if let Some(more) = &self.more {
+        if let Some(raise) = &self.raise {
             for (noise, line) in noises.iter_mut().zip([&own, &other]) {
-                raised(line.sigma, &more[y * w..][..w], noise);
+                vector::raised(line.sigma, &raise[y * w..][..w], noise);
             }
             (own.sigma, other.sigma) = (&noises[0], &noises[1]);
         }
@@ -256,15 +261,16 @@ impl Field {
 
     /// How far a frame's own pixels differ, in deviations.
     pub(crate) fn step(&self, k: usize, p: usize, q: usize) -> f32 {
-        self.between(k, p, k, q)
+        self.step_square(k, p, q).sqrt()
     }
 
-    /// How far a pixel of one frame differs from a pixel of another, in deviations.
-    pub(super) fn between(&self, a: usize, p: usize, b: usize, q: usize) -> f32 {
-        let (a, b) = (&self.layers[a], &self.layers[b]);
-        let square: f32 =
-            (0..3).map(|c| (f32::from(a.planes[c][p]) - f32::from(b.planes[c][q])).powi(2)).sum();
-        (square / 3.0).sqrt() / (1.5 * a.noise(p))
+    /// The same, squared.
+    #[inline]
+    pub(super) fn step_square(&self, k: usize, p: usize, q: usize) -> f32 {
+        let layer = &self.layers[k];
+        let d = |c: usize| f32::from(layer.planes[c][p]) - f32::from(layer.planes[c][q]);
+        let (r, g, b) = (d(0), d(1), d(2));
+        (r * r + g * g + b * b) / (3.0 * (1.5 * layer.noise(p)).powi(2))
     }
 
     /// The inliers, but where any frame surely shows something else, only the one that differs most.
@@ -390,7 +396,7 @@ fn deviations(d: [f32; 3], sigma: [u8; 2], slack: [u8; 2]) -> f32 {
 
 #[allow(unsafe_code)] // the dispatch to the processor's vector width is the macro's
 mod vector {
-    use super::{FORGIVEN, Line, REGISTRATION_ERROR, deviations};
+    use super::{ENDLESS, FORGIVEN, Line, REGISTRATION_ERROR, deviations};
 
     #[multiversion::multiversion(targets("x86_64+avx2"))]
     pub(crate) fn chi2(a: &Line<'_>, b: &Line<'_>, out: &mut [f32]) {
@@ -403,6 +409,17 @@ mod vector {
             let d = |a: &[u16], b: &[u16]| f32::from(a[i]) - f32::from(b[i]);
             let d = [d(ar, br), d(ag, bg), d(ab, bb)];
             out[i] = deviations(d, [a_sigma[i], b_sigma[i]], [a_slack[i], b_slack[i]]);
+        }
+    }
+
+    /// Roots of noise that grow at each pixel.
+    #[multiversion::multiversion(targets("x86_64+avx2"))]
+    pub(crate) fn raised(sigma: &[u8], by: &[f32], out: &mut [u8]) {
+        let n = out.len();
+        let (sigma, by) = (&sigma[..n], &by[..n]);
+        for x in 0..n {
+            let root = (f32::from(sigma[x]) * by[x] + 0.5).min(f32::from(ENDLESS - 1)) as u8;
+            out[x] = if sigma[x] == ENDLESS { ENDLESS } else { root };
         }
     }
 
@@ -436,14 +453,6 @@ mod vector {
             let forgiven = REGISTRATION_ERROR * 0.5 * (square / 3.0).sqrt();
             *slack = ((forgiven / FORGIVEN).sqrt() + 0.5).min(255.0) as u8;
         }
-    }
-}
-
-/// Roots of noise whose variance is multiplied at each pixel.
-fn raised(sigma: &[u8], by: &[f32], out: &mut [u8]) {
-    for ((out, sigma), by) in out.iter_mut().zip(sigma).zip(by) {
-        let root = (f32::from(*sigma) * by.sqrt().sqrt()).round().min(f32::from(ENDLESS - 1));
-        *out = if *sigma == ENDLESS { ENDLESS } else { root as u8 };
     }
 }
 

@@ -210,6 +210,15 @@ impl Decided {
         self.field.clipped(k, p) != self.field.clipped(usize::from(self.choice.labels[p]), p)
     }
 
+    /// Whether frame `k` shows a pixel as what was chosen with white light added, as a reflection adds it.
+    pub fn adds_light(&self, k: usize, p: usize) -> bool {
+        let label = usize::from(self.choice.labels[p]);
+        let light = |k: usize, c: usize| f32::from(self.field.code(k, c, p)).powi(2);
+        let added = [0, 1, 2].map(|c| light(k, c) - light(label, c));
+        let (low, high) = added.iter().fold((f32::MAX, f32::MIN), |(l, h), a| (l.min(*a), h.max(*a)));
+        low > 0.0 && high < 2.0 * low
+    }
+
     /// The opposite: whether what was chosen shows a pixel as frame `k` is in the shade.
     pub fn is_shaded(&self, k: usize, p: usize) -> bool {
         shade::is_shade(self.field.ratios(usize::from(self.choice.labels[p]), k, p))

@@ -7,8 +7,9 @@
 //! pair of frames where frames differ.
 
 use super::costs::{Cost, Costs};
-use super::field::{DIFFER, Field, SAME};
+use super::field::{DIFFER, Field};
 use super::surroundings::{Surroundings, farther};
+use super::votes::{ALIKE, DIFFERENT};
 use rayon::prelude::*;
 
 /// What shade costs, beside as many votes for what is lit.
@@ -48,22 +49,28 @@ pub(super) fn add(field: &Field, surroundings: &Surroundings, costs: &mut Costs)
     });
 }
 
-/// What it costs that frame `k` shows a pixel in the shade; `worth` is what a frame's vote counts there and `votes` those for
-/// what it shows.
+/// What it costs that frame `k` shows a pixel in the shade; `worth` is what a frame's vote counts there, `votes` those for what it
+/// shows, and `apart` tells of two frames.
 pub(super) fn cost(
     field: &Field,
     p: usize,
     k: usize,
-    worth: impl Fn(usize) -> f32,
-    votes: impl Fn(usize) -> f32,
+    (worth, votes): (impl Fn(usize) -> f32, impl Fn(usize) -> f32),
+    apart: impl Fn(usize, usize) -> u8,
 ) -> f32 {
     let n = field.count();
-    // Those who agree give most of their votes: whoever has fewer need not be looked at.
-    let lit = |j: &usize| {
-        votes(*j) > 0.6 * AGREE && is_shade(field.ratios(k, *j, p)) && field.chi2(k, *j, p) > DIFFER
+    // Most are no shade by their green alone.
+    let green = u32::from(field.code(k, 1, p));
+    let darker = |j: usize| {
+        let lit = u32::from(field.code(j, 1, p));
+        20 * green < 19 * lit && 5 * green > 2 * lit
     };
+    let differ = |j: usize| j != k && apart(j, k) == DIFFERENT;
+    // Those who agree give most of their votes: whoever has fewer need not be looked at.
+    let lit =
+        |j: &usize| votes(*j) > 0.6 * AGREE && differ(*j) && darker(*j) && is_shade(field.ratios(k, *j, p));
     let agree = |j: usize| -> f32 {
-        let alike = |m: &usize| field.chi2(*m, j, p) < SAME && field.chi2(*m, k, p) > DIFFER;
+        let alike = |m: &usize| *m == j || apart(*m, j) == ALIKE && differ(*m);
         (0..n).filter(|m| field.covered(*m, p)).filter(alike).map(&worth).sum()
     };
     // A little less than whole moments, for sums of their shares.
@@ -83,6 +90,7 @@ fn takes_evenly(ratios: [f32; 3], even: (f32, f32)) -> bool {
 
 #[cfg(test)]
 mod tests {
+    use super::super::field::SAME;
     use super::*;
     use crate::combine::consensus::LayerData;
     use crate::geometry::Size;
@@ -115,7 +123,14 @@ mod tests {
     #[test]
     fn shade_costs_where_three_moments_show_the_same_lit() {
         let five = [shaded(0.7), shaded(0.7), LIT, LIT, LIT];
-        let cost_of = |colours: &[[u16; 3]], k, worth: f32| cost(&field(colours), 40, k, |_| worth, |_| 4.0);
+        let cost_of = |colours: &[[u16; 3]], k, worth: f32| {
+            let field = field(colours);
+            let apart = |a: usize, b: usize| match field.chi2(a, b, 40) {
+                chi2 if chi2 < SAME => ALIKE,
+                chi2 => ALIKE + 1 + u8::from(chi2 > DIFFER),
+            };
+            cost(&field, 40, k, (|_| worth, |_| 4.0), apart)
+        };
         assert_eq!(cost_of(&five, 0, 1.0), SHADE * 3.0 / 4.0);
         assert_eq!(cost_of(&five, 2, 1.0), 0.0, "what is lit costs nothing");
         assert_eq!(cost_of(&five[..4], 0, 1.0), 0.0, "two are too few");

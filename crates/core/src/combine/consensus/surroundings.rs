@@ -53,7 +53,7 @@ impl Surroundings {
     /// Looks around the changed places; `few` is what votes of that many moments leave, 0..=1.
     pub(super) fn find(field: &Field, changed: &[bool], few: f32) -> Self {
         let places: Vec<usize> = (0..changed.len()).filter(|&p| changed[p]).collect();
-        let apart = (0..field.count()).into_par_iter().map(|k| apart(field, (changed, &places), k)).collect();
+        let apart = apart(field, (changed, &places));
         let mut which = vec![NOT_CHANGED; changed.len()];
         places.iter().zip(0..).for_each(|(&p, i)| which[p] = i);
         let places = places.into_iter().map(|p| p as u32).collect();
@@ -151,39 +151,51 @@ pub(super) fn farther(own: f32, other: f32) -> f32 {
     (own - other) / (own + other + EVEN)
 }
 
-/// Distances of a frame's changed pixels, those of `places`, which are in order, one each.
-fn apart(field: &Field, (changed, places): (&[bool], &[usize]), k: usize) -> Vec<u8> {
+/// Distances of each frame's changed pixels, those of `places`, which are in order, one each.
+fn apart(field: &Field, (changed, places): (&[bool], &[usize])) -> Vec<Vec<u8>> {
     let (w, h) = (field.width as i64, field.height as i64);
-    let far = FAR / field.width as f32;
-    let mut least = vec![UNKNOWN; places.len()];
-    // The first pixel outside along the direction, for those that have been gone through.
-    let mut first: Vec<Option<(u16, u16)>> = vec![None; field.pixels()];
+    let far = (FAR / field.width as f32).powi(2);
+    // Squared distances, and how many steps along the direction the first pixel outside is, 0 where none is.
+    let mut least = vec![vec![f32::INFINITY; places.len()]; field.count()];
+    let mut steps = vec![0u16; field.pixels()];
+    let mut outside = vec![0u16; places.len()];
     for (dx, dy) in DIRECTIONS.into_iter().flat_map(|(dx, dy)| [(dx, dy), (-dx, -dy)]) {
-        let mut step = |(i, &p): (usize, &usize)| {
-            let (x, y) = ((p % field.width) as i64, (p / field.width) as i64);
-            let (fx, fy) = (x - dx, y - dy);
-            first[p] = None;
-            if fx < 0 || fy < 0 || fx >= w || fy >= h || !field.covered(k, p) {
-                return;
-            }
-            let from = (fy * w + fx) as usize;
-            first[p] = if changed[from] { first[from] } else { Some((fx as u16, fy as u16)) };
-            let Some((ox, oy)) = first[p] else { return };
-            let outside = usize::from(oy) * field.width + usize::from(ox);
-            if field.covered(k, outside) {
-                let way = ((i64::from(ox) - x) as f32).hypot((i64::from(oy) - y) as f32);
-                let distance = field.step(k, p, outside).hypot(far * way);
-                least[i] = least[i].min((UNIT * distance).min(f32::from(FARTHEST)) as u8);
-            }
+        let mut step = |i: usize, p: usize| {
+            let (x, y) = ((p % field.width) as i64 - dx, (p / field.width) as i64 - dy);
+            let inside = x >= 0 && y >= 0 && x < w && y < h;
+            let from = if inside { (y * w + x) as usize } else { p };
+            steps[p] = match (inside, changed[from], steps[from]) {
+                (false, ..) | (true, true, 0) => 0,
+                (true, true, steps) => steps + 1,
+                (true, false, _) => 1,
+            };
+            outside[i] = steps[p];
         };
         // Whatever it goes on from has been gone through.
         if dy > 0 || dy == 0 && dx > 0 {
-            places.iter().enumerate().for_each(&mut step);
+            places.iter().enumerate().for_each(|(i, &p)| step(i, p));
         } else {
-            places.iter().enumerate().rev().for_each(&mut step);
+            places.iter().enumerate().rev().for_each(|(i, &p)| step(i, p));
         }
+        let (back, way) = ((dy * w + dx) as isize, far * (dx * dx + dy * dy) as f32);
+        least.par_iter_mut().enumerate().for_each(|(k, least)| {
+            for ((least, &p), &steps) in least.iter_mut().zip(places).zip(&outside) {
+                let along = way * f32::from(steps).powi(2);
+                if steps == 0 || along >= *least {
+                    continue;
+                }
+                let q = p.wrapping_add_signed(-back * steps as isize);
+                if field.covered(k, p) && field.covered(k, q) {
+                    *least = least.min(field.step_square(k, p, q) + along);
+                }
+            }
+        });
     }
-    least
+    let byte = |square: &f32| match square.is_finite() {
+        true => (UNIT * square.sqrt()).min(f32::from(FARTHEST)) as u8,
+        false => UNKNOWN,
+    };
+    least.par_iter().map(|least| least.iter().map(byte).collect()).collect()
 }
 
 #[cfg(test)]

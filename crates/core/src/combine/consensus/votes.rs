@@ -5,7 +5,7 @@
 //! the contour. Cost: one comparison a pixel and pair of frames.
 
 use super::costs::{Cost, Costs};
-use super::field::{DIFFER, Field};
+use super::field::{DIFFER, Field, SAME};
 use super::shade;
 use rayon::prelude::*;
 
@@ -53,6 +53,8 @@ pub(super) fn costs(field: &Field, moments: &[u32]) -> Costs {
         let worths: Vec<f32> = each.map(|(k, x)| shares[k] * worth(field, k, base + x)).collect();
         let mut votes = worths.clone();
         let mut chi2 = vec![0.0; width];
+        // How far each pair of frames is apart at each pixel of the row.
+        let mut apart = vec![ALIKE; width * (n * n.saturating_sub(1) / 2)];
         for a in 0..n {
             for b in a + 1..n {
                 field.chi2_row(a, b, base, &mut chi2);
@@ -61,7 +63,7 @@ pub(super) fn costs(field: &Field, moments: &[u32]) -> Costs {
                     &chi2,
                     (&mut low[a * width..][..width], &mut high[..width]),
                     (&worths[a * width..][..width], &worths[b * width..][..width]),
-                    &mut most,
+                    (&mut most, &mut apart[pair(a, b) * width..][..width]),
                 );
             }
         }
@@ -77,7 +79,9 @@ pub(super) fn costs(field: &Field, moments: &[u32]) -> Costs {
                     let lead = (LEAD * (most / v.max(1e-3)).ln().powi(2)).min(GREATEST_COST);
                     let worth = |m: usize| worths[m * width + x];
                     let votes = |m: usize| votes[m * width + x];
-                    let shade = if sure[x] { shade::cost(field, base + x, k, worth, votes) } else { 0.0 };
+                    let apart = |a: usize, b: usize| apart[pair(a, b) * width + x];
+                    let shade =
+                        if sure[x] { shade::cost(field, base + x, k, (worth, votes), apart) } else { 0.0 };
                     costs[k][x] = Cost::of(weight * (lead + shade));
                 }
             }
@@ -86,26 +90,39 @@ pub(super) fn costs(field: &Field, moments: &[u32]) -> Costs {
     Costs { planes, changed: widened(&sure, (width, field.height), 3), votes: greatest }
 }
 
+/// How far two frames are apart at a pixel: nothing, too little to tell, or surely.
+pub(super) const ALIKE: u8 = 0;
+pub(super) const DIFFERENT: u8 = 2;
+
+/// The number of a pair of different frames, in either order.
+fn pair(a: usize, b: usize) -> usize {
+    let (low, high) = (a.min(b), a.max(b));
+    high * (high - 1) / 2 + low
+}
+
 #[allow(unsafe_code)] // the dispatch to the processor's vector width is the macro's
 mod vector {
-    use super::FARTHEST;
+    use super::{DIFFER, FARTHEST, SAME};
 
-    /// Two frames vote for one another as far as they are alike; keeps the greatest difference.
+    /// Two frames vote for one another as far as they are alike; keeps the greatest difference, and how far they are apart.
     #[multiversion::multiversion(targets("x86_64+avx2"))]
     pub(super) fn exchange(
         chi2: &[f32],
         votes: (&mut [f32], &mut [f32]),
         worths: (&[f32], &[f32]),
-        most: &mut [f32],
+        told: (&mut [f32], &mut [u8]),
     ) {
         let n = chi2.len();
         let (first, second) = (&mut votes.0[..n], &mut votes.1[..n]);
-        let (a, b, most) = (&worths.0[..n], &worths.1[..n], &mut most[..n]);
+        let (a, b) = (&worths.0[..n], &worths.1[..n]);
+        let (most, apart) = (&mut told.0[..n], &mut told.1[..n]);
         for x in 0..n {
             let alike = (1.0 - chi2[x] * (1.0 / FARTHEST)).max(0.0);
             first[x] += b[x] * alike * alike;
             second[x] += a[x] * alike * alike;
             most[x] = most[x].max(chi2[x]);
+            // Same, unsure or different, counted without a branch.
+            apart[x] = u8::from(chi2[x] >= SAME) + u8::from(chi2[x] > DIFFER);
         }
     }
 }
