@@ -17,8 +17,10 @@ pub(crate) const SAME: f32 = noise::SAME * noise::SAME;
 pub(crate) const DIFFER: f32 = noise::DIFFER * noise::DIFFER;
 /// Variance over the model's that is much.
 const MUCH_MORE: f32 = 2.0;
-/// Share of the noise that the blur leaves.
-const LEFT: f32 = 0.375;
+/// Share of the noise that one blur leaves, and further ones.
+const LEFT: [f32; 4] = [0.375, 0.273, 0.226, 0.196];
+/// Noise of middle grey, in root codes of the reduced picture, from which on it is blurred once more, and again from each double.
+const STRONG: f32 = 1000.0;
 /// No deviation is believed to be below this, in root codes: eight bits and what JPEG makes of them.
 const FLOOR: f32 = 220.0;
 /// Noise where a frame does not reach.
@@ -316,8 +318,11 @@ impl Layer {
             let from = if a > 0 { a as usize + RIM } else { 0 };
             (from, if (b as usize) < width { (b as usize).saturating_sub(RIM) } else { width })
         };
-        let planes = data.planes.map(|p| blurred(&p, (width, height)));
-        let left = |bin| (noise.sigma_at((bin * 65536 / BINS) as u16) * LEFT / shrink).max(FLOOR);
+        let middle = noise.sigma_at(u16::MAX / 2) / shrink;
+        let more = (1..LEFT.len()).filter(|k| middle >= STRONG * (1 << (k - 1)) as f32).count();
+        let blurred = |p: Vec<u16>| (0..=more).fold(p, |p, _| blurred(&p, (width, height)));
+        let planes = data.planes.map(blurred);
+        let left = |bin| (noise.sigma_at((bin * 65536 / BINS) as u16) * LEFT[more] / shrink).max(FLOOR);
         let root = |noise: f32| (noise / NOISE).sqrt().round().min(f32::from(ENDLESS - 1)) as u8;
         let left: [u8; BINS] = std::array::from_fn(|bin| root(left(bin)));
         let (mut sigma, mut slack) = (vec![ENDLESS; width * height], vec![0; width * height]);
