@@ -8,7 +8,7 @@
 
 use super::costs::{Cost, Costs};
 use super::field::{Field, SAME};
-use super::votes::weight_of;
+use super::votes::{weight_of, widened};
 use crate::pixel::blur::boxed;
 use rayon::prelude::*;
 
@@ -22,6 +22,10 @@ const FAR: f32 = 60.0;
 const EVEN: f32 = 2.3;
 /// Distance up to which what several show goes on outside, in quarters of a deviation.
 const GOES_ON: u8 = 24;
+/// Squared steps of one frame that are an edge, and of most others that are none, where something with an edge comes and goes; and pixels
+/// around it in which surroundings count although there are many moments: of cloud, which has none, they would make shreds.
+const EDGE: (f32, f32) = (16.0 * 16.0, 4.0 * 4.0);
+const AROUND_EDGES: usize = 5;
 /// Fewer votes than these leave no more to the surroundings than these do.
 const LEAST_VOTES: f32 = 3.0;
 /// What it costs to stand alone where others agree.
@@ -64,6 +68,7 @@ impl Surroundings {
     /// pays for it: only evidence of the very place outvotes two that agree.
     pub(super) fn add(&self, field: &Field, moments: &[u32], costs: &mut Costs) {
         let agreed = self.agreed(field, moments);
+        let edged = self.edged(field);
         let least: Vec<(u8, bool)> = (0..self.places.len())
             .into_par_iter()
             .map(|i| {
@@ -81,12 +86,30 @@ impl Surroundings {
                 if *cost < Cost::NOWHERE {
                     let alone = if outvoted && !agreed { ALONE } else { 0.0 };
                     let left = 1.0 - weight_of((f32::from(votes[p as usize]) / Costs::VOTE).max(LEAST_VOTES));
-                    let left = left.max(self.few);
+                    let left = if edged[p as usize] { left.max(self.few) } else { self.few };
                     let worse = WEIGHT * worse(own, least).max(0.0);
                     *cost = Cost::of(cost.value() + left * worse + self.few * alone);
                 }
             }
         });
+    }
+
+    /// Where something with an edge comes or goes near by.
+    fn edged(&self, field: &Field) -> Vec<bool> {
+        let comes = |&p: &u32| {
+            let p = p as usize;
+            field.beside(p).into_iter().take(2).flatten().any(|q| {
+                let reached =
+                    || (0..self.apart.len()).filter(|&k| field.covered(k, p) && field.covered(k, q));
+                let steps = || reached().map(|k| field.step_square(k, p, q));
+                steps().any(|step| step > EDGE.0)
+                    && 2 * steps().filter(|step| *step > EDGE.1).count() < reached().count()
+            })
+        };
+        let mut edges = vec![false; field.pixels()];
+        let found: Vec<u32> = self.places.par_iter().copied().filter(comes).collect();
+        found.into_iter().for_each(|p| edges[p as usize] = true);
+        widened(&edges, (field.width, field.height), AROUND_EDGES)
     }
 
     /// For each frame, at which of the changed pixels it shows the same as a frame of another moment does, over a few pixels, and what
