@@ -289,7 +289,7 @@ fn a_pipe_is_refused_and_not_waited_for() {
     assert!(decode(&path).is_err() && camera_of(&path).is_none());
 }
 
-/// A file of `tests/samples`: ramps of 96 × 64 made up for these tests.
+/// A file of `tests/samples`: ramps of 96 × 64 made up for these tests and written by other encoders than ours (x265, libaom, libjxl).
 fn sample(name: &str) -> evanu_media::Decoded {
     decode(&Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/samples").join(name)).unwrap()
 }
