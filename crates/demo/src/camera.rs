@@ -71,7 +71,7 @@ impl Camera {
         Raster { size, data: coded.iter().flat_map(|c| c.to_array().map(code)).collect() }
     }
 
-    /// The same without noise and coding, in codes of 16 bits: what frames of it are compared with.
+    /// The same without mosaic, noise and coding, in codes of 16 bits: what frames of it are compared with.
     pub fn clean(&self, light: &[Vec3], size: Size) -> Raster {
         let code = |v: f32| (v.clamp(0.0, 1.0) * 65535.0).round() as u16;
         let colours = self.developed(light, size, None);
@@ -82,11 +82,14 @@ impl Camera {
     fn developed(&self, light: &[Vec3], size: Size, noise: Option<&mut Random>) -> Vec<Vec3> {
         let w = size.width as usize;
         let site = |i: usize| [[0, 1], [1, 2]][i / w % 2][i % w % 2];
-        let mut mosaic: Vec<f32> = light.iter().enumerate().map(|(i, v)| v[site(i)]).collect();
-        if let Some(random) = noise {
-            mosaic.iter_mut().for_each(|v| *v = noisy(*v, random));
-        }
-        let mut roots = demosaiced(&mosaic, size);
+        // The truth has all colours at every site: what demosaicing makes of edges is an error of a frame.
+        let mut roots = noise.map_or_else(
+            || light.to_vec(),
+            |random| {
+                let seen = light.iter().enumerate().map(|(i, v)| noisy(v[site(i)], random));
+                demosaiced(&seen.collect::<Vec<f32>>(), size)
+            },
+        );
         roots.par_iter_mut().for_each(|v| *v = v.max(Vec3::ZERO).map(f32::sqrt));
         let brightness: Vec<f32> = roots.par_iter().map(|v| v.dot(LUMA)).collect();
         let smooth = self.denoised(&brightness, size);
