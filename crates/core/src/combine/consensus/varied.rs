@@ -116,4 +116,28 @@ mod tests {
             assert!(of(usize::from(choice.labels[p])) < darkest + 1500.0, "{} {}", p % w, p / w);
         }
     }
+
+    #[test]
+    fn white_glare_that_most_frames_have_gives_way_where_two_show_what_is_under_it() {
+        let (w, h, n) = (64usize, 48usize, 12usize);
+        // A soft spot, white in its middle, at the same place in most frames.
+        let far = |p: usize| (p % w).abs_diff(32).pow(2) + (p / w).abs_diff(24).pow(2);
+        let layer = |glares: bool| {
+            let spot = |p: usize| if glares { 37_000.0 * (-(far(p) as f32) / 90.0).exp() } else { 0.0 };
+            let value = |p: usize| 26_000 + 900 * ((p / 5) % 2) as u16 + spot(p) as u16;
+            let plane: Vec<u16> = (0..w * h).map(value).collect();
+            LayerData { planes: [plane.clone(), plane.clone(), plane], spans: vec![(0, w as u32); h] }
+        };
+        let clear_by = |lamps: Lamps| {
+            let layers: Vec<LayerData> = (0..n).map(|k| layer(k >= 2)).collect();
+            let grid = Grid::new(Rect::new(0, 0, w as u32, h as u32), 0);
+            let (frames, moments): (Vec<usize>, Vec<u32>) = ((0..n).collect(), (0..n as u32).collect());
+            let choice = decide(grid, layers, (&frames, &moments), &NoiseModel::default(), lamps).choice;
+            let middle: Vec<usize> = (0..w * h).filter(|p| far(*p) < 36).collect();
+            let clear = middle.iter().filter(|p| choice.frames[usize::from(choice.labels[**p])] < 2).count();
+            clear as f32 / middle.len() as f32
+        };
+        assert_eq!(clear_by(Lamps::Uneven), 1.0);
+        assert_eq!(clear_by(Lamps::Still), 0.0, "it is outvoted where light fell evenly");
+    }
 }
