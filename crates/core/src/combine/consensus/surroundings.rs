@@ -279,4 +279,32 @@ mod tests {
         assert_eq!((at(0, 5), at(1, 5)), (0.0, 0.0), "nothing changed there");
         assert_eq!((at(0, 55), at(1, 55)), (0.0, 0.0), "nobody is there");
     }
+
+    #[test]
+    fn it_does_not_speak_against_two_that_agree_and_go_on_outside() {
+        let (w, h) = SIZE;
+        // The third frame is nearest to the wall around the changed place; the first two show the same there, a little apart from it.
+        let layer = |own: u16| {
+            let value = |p: usize| {
+                if (11..47).contains(&(p % w)) && (8..40).contains(&(p / w)) { own } else { 30_000 }
+            };
+            let plane: Vec<u16> = (0..w * h).map(value).collect();
+            LayerData { planes: [plane.clone(), plane.clone(), plane], spans: vec![(0, w as u32); h] }
+        };
+        let layers = [31_600, 31_600, 30_000].map(layer).into();
+        let field = Field::new(Size::new(w as u32, h as u32), layers, &NoiseModel::default(), 1.0);
+        let cost_of = |moments: [u32; 3]| {
+            let planes = vec![vec![Cost::of(1.0); w * h]; 3];
+            let mut costs =
+                Costs { planes, changed: changed(11..47), votes: vec![2 * Costs::VOTE as u8; w * h] };
+            Surroundings::find(&field, &costs.changed, 0.8).add(&field, &moments, &mut costs);
+            [0, 1, 2].map(|k| costs.at(k, 20 * w + 12) - 1.0)
+        };
+        let [first, second, alone] = cost_of([0, 1, 2]);
+        assert!(first.abs() < 1e-3 && second.abs() < 1e-3, "{first} {second}");
+        assert!((alone - 0.8 * ALONE).abs() < 1e-3, "{alone}");
+        // Two files of one moment are no two that agree.
+        let [first, second, alone] = cost_of([0, 0, 1]);
+        assert!(first > 1.0 && second > 1.0 && alone.abs() < 1e-3, "{first} {second} {alone}");
+    }
 }
