@@ -3,8 +3,8 @@
 //! There the frames show many stories and none is the place (dynamic textures, Doretto et al. 2003). Two things tell
 //! such an area from a crowd: what moves has no contours (cloud, smoke), or it is so fine that the frames look the same once
 //! details are blurred away (leaves, ripples). Shade that wanders over something even is as soft as cloud, but darkens all colours
-//! alike and only darkens; glare that wanders is clipped or adds white light. Found on the reduced picture of the choice, in pieces large enough to be
-//! worth a decision.
+//! alike and only darkens; glare that wanders is clipped or adds white light. Found on the reduced picture of the choice, in pieces
+//! large enough to be worth a decision.
 //!
 //! ```
 //! use evanu_core::plan::{FrameAlignment, Plan};

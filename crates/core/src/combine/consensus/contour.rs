@@ -6,10 +6,13 @@
 //! has the larger step: a vote that turns around when each frame is compared with the nearest colour that it has outside counts
 //! little. A border that votes both ways, as that of two movers grown together does, decides only near to where it votes, and while
 //! votes are few for a quarter only: the surroundings tell more of it. Things without an edge (glare, smoke) have no step and say nothing.
-//! Cost: a few operations a pixel and pair; with many frames, each is compared with some of the others only.
+//! While frames are few, a place is asked in parts by which of the two the others agree with, and what holds something itself is a poor
+//! witness. Cost: a few operations a pixel and pair, and there as many for each further frame; with many frames, each is compared with
+//! some of the others only.
 
 use super::costs::{Cost, Costs};
 use super::field::{DIFFER, Field, SAME};
+use super::votes::FEW_FRAMES;
 use crate::pixel::blur::boxed;
 use crate::pixel::flood::flood;
 use crate::pixel::necks::parts_at_necks;
@@ -35,6 +38,8 @@ const BOTH_WAYS: f32 = 0.75;
 /// How far a vote reaches into a place whose border votes both ways, first and then, in squares of so many pixels.
 const NEAR: [usize; 3] = [2, 4, 10];
 const SQUARE: usize = 2;
+/// What the word of a frame counts at least that surely holds something itself.
+const LEAST_BELIEVED: f32 = 1e-3;
 /// Others that each of many frames is compared with.
 const PARTNERS: usize = 10;
 
@@ -75,13 +80,14 @@ pub(super) fn add(field: &Field, costs: &mut Costs, few: f32) {
         sum.iter_mut().zip(weight).for_each(|(sum, weight)| *sum /= weight.max(f32::MIN_POSITIVE));
         sum
     };
-    let mut all: Vec<Vec<f32>> = (0..n).into_par_iter().map(|k| against(k, &|_, _| 1.0)).collect();
-    if few > 0.0 {
-        // What holds something itself is no witness for another that it hides.
-        let believed = |other: usize, p: usize| (1.0 - all[other][p]).max(0.0).powi(2) + 1e-3;
-        all = (0..n).into_par_iter().map(|k| against(k, &believed)).collect();
-    }
-    costs.planes.par_iter_mut().zip(all).for_each(|(plane, against)| {
+    // What holds something itself is no witness for another that it hides.
+    let first: Option<Vec<Vec<f32>>> =
+        (few > 0.0).then(|| (0..n).into_par_iter().map(|k| against(k, &|_, _| 1.0)).collect());
+    costs.planes.par_iter_mut().enumerate().for_each(|(k, plane)| {
+        let against = first.as_ref().map_or_else(
+            || against(k, &|_, _| 1.0),
+            |first| against(k, &|other, p| (1.0 - first[other][p]).max(0.0).powi(2) + LEAST_BELIEVED),
+        );
         for (cost, against) in plane.iter_mut().zip(against) {
             if against > 0.0 && *cost < Cost::NOWHERE {
                 *cost = Cost::of(cost.value() + WEIGHT * against);
@@ -167,7 +173,7 @@ fn sides(field: &Field, a: usize, b: usize, few: f32) -> Vec<i8> {
     /// The same where the others do not reach.
     const WIDE: usize = 12;
     const SLIGHT: f32 = 0.01;
-    if few == 0.0 || field.count() < 3 {
+    if few == 0.0 || !(3..=FEW_FRAMES).contains(&field.count()) {
         return Vec::new();
     }
     let (mut agree, mut chi2) = (vec![0.0f32; field.pixels()], vec![0.0; field.pixels()]);

@@ -3,12 +3,13 @@
 //! Each pixel of a changed place is compared with the nearest pixels outside it along sixteen directions, in the same frame: shared
 //! sampling, as mattes are found (Gastal and Oliveira 2010). How far the nearest of them is in colour and place is a distance a
 //! frame, and the frame whose distance is the least is the clear one. Unlike a contour it tells of every pixel by itself, so that
-//! movers of different frames that have grown together come apart; things in the colours of what is beside them fool it.
+//! movers of different frames that have grown together come apart; things in the colours of what is beside them fool it. So it does not
+//! speak against frames that agree, and where there are many moments it counts only by edges that come and go, and as few agree there.
 //! Cost: sixteen steps a changed pixel and frame, and a byte each.
 
 use super::costs::{Cost, Costs};
 use super::field::{Field, SAME};
-use super::votes::{weight_of, widened};
+use super::votes::{FEW_FRAMES, weight_of, widened};
 use crate::pixel::blur::boxed;
 use rayon::prelude::*;
 
@@ -30,8 +31,6 @@ const AROUND_EDGES: usize = 5;
 const LEAST_VOTES: f32 = 3.0;
 /// What it costs to stand alone where others agree.
 const ALONE: f32 = 5.0;
-/// Frames among which it is asked who agrees.
-const MOST_FRAMES: usize = 12;
 /// Pixels to each side over which two must be the same in the mean, and how far one of these may differ for it.
 const AROUND: usize = 2;
 const FARTHEST_CHI2: f32 = 100.0;
@@ -119,7 +118,7 @@ impl Surroundings {
         let of = |k: usize| {
             let mut agreed = vec![false; self.places.len()];
             let mut chi2 = vec![0.0; field.pixels()];
-            let asked = self.few > 0.0 && n <= MOST_FRAMES;
+            let asked = self.few > 0.0 && n <= FEW_FRAMES;
             for j in (0..n).filter(|&j| asked && moments[j] != moments[k]) {
                 field.chi2_row(j, k, 0, &mut chi2);
                 chi2.iter_mut().for_each(|chi2| *chi2 = chi2.min(FARTHEST_CHI2));

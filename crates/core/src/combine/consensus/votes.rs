@@ -2,7 +2,7 @@
 //!
 //! A moment has one vote, however many files show it; a clipped sample counts a tenth, so that glare that moves is
 //! outvoted even where it is in most frames. Votes weigh less while frames are few: two or three cannot outvote
-//! the contour. Cost: one comparison a pixel and pair of frames.
+//! the contour. Cost: one comparison a pixel and pair of frames, and a byte a pair for each pixel of the rows at work.
 
 use super::costs::{Cost, Costs};
 use super::field::{DIFFER, Field, SAME};
@@ -17,6 +17,9 @@ const CLIPPED: f32 = 0.1;
 const LEAD: f32 = 3.0;
 /// Greatest cost that votes give.
 const GREATEST_COST: f32 = 18.0;
+
+/// Frames up to which each is asked of all others and of all their pairs, where votes leave much open.
+pub(super) const FEW_FRAMES: usize = 12;
 
 /// How much votes weigh, by the number of moments.
 pub(super) fn weight(moments: &[u32]) -> f32 {
