@@ -23,7 +23,7 @@ use evanu_core::progress::no_progress;
 use evanu_core::random::Random;
 use evanu_core::recipe::Recipe;
 use evanu_core::render::{Scene, View};
-use evanu_demo::{Crowd, Order, Shoot, frame_size};
+use evanu_demo::{Crowd, INTERVAL, Order, Shoot, frame_size};
 use kept::{empty, rendered};
 use std::time::Instant;
 
@@ -64,7 +64,7 @@ const KINDS: [Kind; 12] = [
 
 /// How long so many frames take.
 fn seconds(frames: usize) -> f32 {
-    frames as f32 * 3.4
+    frames as f32 * INTERVAL as f32
 }
 
 /// Soft spots of light that a lamp moved about would leave, the same in no two frames.

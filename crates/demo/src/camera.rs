@@ -3,10 +3,11 @@
 //! Demosaicing by five-by-five linear filters (Malvar, He and Cutler 2004), denoising by a bilateral filter of brightness (Tomasi and
 //! Manduchi 1998) and a blur of colour, sharpening by an unsharp mask, then 8×8 blocks of cosines, quantised, with colour at
 //! half resolution: as JPEG by the tables of its standard (ITU-T T.81, annex K), as a clip by steps that differ from frame to frame.
+//! Cost: some hundred operations a pixel.
 
-use crate::shoot::{noisy, sensor_code};
+use crate::shoot::noisy;
 use evanu_core::geometry::Size;
-use evanu_core::pixel::Raster;
+use evanu_core::pixel::{Raster, tone};
 use evanu_core::random::Random;
 use glam::Vec3;
 use rayon::prelude::*;
@@ -54,7 +55,7 @@ impl Camera {
         Self { denoise, sharpen, contrast, coding }
     }
 
-    /// A frame of interleaved 8-bit codes in 16 bits: noise and coding follow from `seed`.
+    /// A frame of interleaved 8-bit codes in 16 bits, of linear light row by row, where one is white: noise and coding follow from `seed`.
     pub fn picture(&self, light: &[Vec3], size: Size, seed: u64) -> Raster {
         let mut random = Random::new(seed);
         let colours = self.developed(light, size, Some(&mut random));
@@ -98,7 +99,7 @@ impl Camera {
         let soft = blurred(&smooth, size);
         let sharp = smooth.iter().zip(&soft).map(|(v, soft)| v + self.sharpen * (v - soft));
         let root = sharp.zip(&colour).map(|(b, c)| (*c + b).max(Vec3::ZERO));
-        root.map(|v| v.map(|root| self.curve(sensor_code(root * root)))).collect()
+        root.map(|v| v.map(|root| self.curve(display_code(root * root)))).collect()
     }
 
     /// Steeper in the middle and flatter at the ends.
@@ -127,6 +128,11 @@ impl Camera {
         };
         (0..plane.len()).into_par_iter().map(pixel).collect()
     }
+}
+
+/// Display code, 0..=1, of light.
+fn display_code(light: f32) -> f32 {
+    tone::to_code(f64::from(light.clamp(0.0, 1.0))) as f32
 }
 
 /// Malvar's filters, in eighths, over the five by five sites around one.
@@ -330,7 +336,7 @@ mod tests {
     fn a_plain_camera_shows_the_light_and_each_further_step_changes_it_a_little() {
         let plain = Camera { denoise: 0.0, sharpen: 0.0, contrast: 0.0, coding: Coding::Jpeg(95) };
         let clean = plain.clean(&light(), SIZE);
-        let code = |v: f32| (sensor_code(v) * 65535.0) as u16;
+        let code = |v: f32| (display_code(v) * 65535.0) as u16;
         let seen = Raster { size: SIZE, data: light().iter().flat_map(|v| v.to_array().map(code)).collect() };
         assert!(off(&clean, &seen) < 1.5, "{}", off(&clean, &seen));
         let (fine, coarse) = (plain.picture(&light(), SIZE, 1), {

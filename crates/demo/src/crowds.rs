@@ -1,6 +1,7 @@
 //! Who is at a place, and where each of them is at any time.
 
 use crate::figures::{ALWAYS, Dress, Kind, Mover};
+use crate::shoot::INTERVAL;
 use evanu_core::random::Random;
 use glam::{Vec2, Vec3};
 
@@ -199,7 +200,7 @@ fn standing(kind: Kind, at: Vec2, looking: Vec2, here: (f32, f32)) -> Mover {
 
 /// Others, and in one of so many frames somebody right before the camera.
 fn near(r: &mut Random, others: Vec<Mover>, frames: usize) -> Vec<Mover> {
-    let (z, time) = (r.within(1.3, 2.3) as f32, 3.4 * r.below(frames) as f32);
+    let (z, time) = (r.within(1.3, 2.3) as f32, INTERVAL as f32 * r.below(frames) as f32);
     let at = Vec2::new(r.within(-0.5, 0.5) as f32 * z, z);
     let looking = Vec2::new(r.within(-1.0, 1.0) as f32, r.within(-1.0, 1.0) as f32).normalize_or(Vec2::X);
     let mut movers = others;

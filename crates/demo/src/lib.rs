@@ -22,4 +22,7 @@ pub use camera::{Camera, Coding};
 pub use crowds::Crowd;
 pub use dng::{sensor, write_dng};
 pub use set::{DemoError, SETS, SetInfo, Truth, render, write_samples};
-pub use shoot::{Frame, Hold, Order, Shoot, Shot, Sight, empty_frame, empty_photograph, frame_size};
+pub use shoot::{
+    Frame, Hold, INTERVAL, Order, Shoot, Shot, Sight, empty_frame, empty_photograph, frame_size,
+    noise_variance,
+};

@@ -23,6 +23,8 @@ use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use std::sync::OnceLock;
 
+/// Seconds between frames by hand.
+pub const INTERVAL: f64 = 3.4;
 /// Focal length in frame widths.
 const FOCAL: f64 = 0.80;
 /// How much wider than a frame the rendered place is, on each side, in frame widths.
@@ -88,7 +90,7 @@ impl Order {
     pub fn by_hand(seed: u64, width: u32, frames: usize, crowd: Crowd) -> Self {
         let (sight, hold) = (Sight::Forecourt, Hold::Hands);
         let eye = Vec3::new(0.0, EYE, 0.0);
-        let (yaw, pitch, interval) = (0.0, 0.105, 3.4);
+        let (yaw, pitch, interval) = (0.0, 0.105, INTERVAL);
         Self {
             seed,
             width,
@@ -492,14 +494,14 @@ fn on_grid(size: Size, p: Point) -> usize {
     on(p.y, size.height) * size.width as usize + on(p.x, size.width)
 }
 
-/// Display code, 0..=1, of light.
-pub(crate) fn sensor_code(light: f32) -> f32 {
-    tone::to_code(f64::from(light.clamp(0.0, 1.0))) as f32
-}
-
 /// Light with the sensor's noise.
 pub(crate) fn noisy(clean: f32, noise: &mut Random) -> f32 {
-    clean + (2.2e-7 + 1.1e-4 * clean.max(0.0)).sqrt() * noise.normal() as f32
+    clean + noise_variance(clean).sqrt() * noise.normal() as f32
+}
+
+/// Variance of the sensor's noise at a light, 0..=1 for white: what is read out, and what grows with light.
+pub fn noise_variance(light: f32) -> f32 {
+    2.2e-7 + 1.1e-4 * light.max(0.0)
 }
 
 /// Share of light that the lens lets through at a pixel.

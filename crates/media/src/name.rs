@@ -24,7 +24,8 @@ pub fn path_text(path: &Path) -> String {
     out
 }
 
-/// The path that a text stands for; a text that names a file as it is written names that one.
+/// The path that a text stands for; a text that names a file as it is written names that one. Every text stands for some path, whether or
+/// not a file is there.
 pub fn path_of(text: &str) -> PathBuf {
     let plain = PathBuf::from(text);
     if !text.contains(ESCAPE) || plain.exists() {

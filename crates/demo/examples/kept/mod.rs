@@ -2,7 +2,7 @@
 
 use evanu_core::pixel::{Raster, tone};
 use evanu_core::random::Random;
-use evanu_demo::{Camera, Frame, Shoot, empty_frame, empty_photograph, frame_size};
+use evanu_demo::{Camera, Frame, Shoot, empty_frame, empty_photograph, frame_size, noise_variance};
 
 /// Bytes that take long to make, from the cache where they are there already.
 fn cached(name: &str, make: impl FnOnce() -> Vec<u8>) -> Vec<u8> {
@@ -45,7 +45,8 @@ fn add_noise(codes: &mut [u16], times: f64, seed: u64) {
     let mut random = Random::new(seed);
     for code in codes {
         let light = tone::to_linear(f64::from(*code) / 65535.0);
-        let more = ((times * times - 1.0).max(0.0) * (2.2e-7 + 1.1e-4 * light)).sqrt() * random.normal();
+        let more = ((times * times - 1.0).max(0.0) * f64::from(noise_variance(light as f32))).sqrt()
+            * random.normal();
         *code = (tone::to_code((light + more).clamp(0.0, 1.0)) * 255.0).round() as u16 * 257;
     }
 }

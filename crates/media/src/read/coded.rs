@@ -1,4 +1,5 @@
-//! Colours told by code points (ITU-T H.273), as pictures in the manner of clips tell them.
+//! Colours told by code points (ITU-T H.273), as pictures in the manner of clips tell them: wider primaries go by a profile of their own,
+//! PQ and HLG (ITU-R BT.2100) by a table to linear light and a matrix, with graphics' white as one. Cost: a look-up and a matrix a pixel.
 
 use super::picture::{Decoded, Stored, Wide};
 use super::profile;
