@@ -1,6 +1,7 @@
 //! Who is at a place, and where each of them is at any time.
 
-use crate::figures::{ALWAYS, Dress, Kind, Mover};
+use crate::figures::{ALWAYS, Kind, Mover};
+use crate::person::{Bag, Below, Dress, Hair, Top};
 use crate::shoot::INTERVAL;
 use evanu_core::random::Random;
 use glam::{Vec2, Vec3};
@@ -42,7 +43,7 @@ pub(crate) fn crowd(seed: u64, who: Crowd) -> Vec<Mover> {
         _ => {}
     }
     let mut visitor = |start: Vec2, speed: Vec2, rest: (f32, f32), r: &mut Random| {
-        let dress = dressed(r);
+        let dress = Dress::random(r);
         let scale = if r.unit() < 0.12 { r.within(0.68, 0.8) } else { r.within(0.94, 1.08) } as f32;
         movers.push(Mover {
             kind: Kind::Visitor(dress),
@@ -126,43 +127,6 @@ pub(crate) fn crowd(seed: u64, who: Crowd) -> Vec<Mover> {
     movers
 }
 
-/// What somebody wears, by chance.
-fn dressed(r: &mut Random) -> Dress {
-    let colour = |list: &[[f32; 3]], r: &mut Random| Vec3::from(list[r.below(list.len())]);
-    let tops = [
-        [0.34, 0.05, 0.045],
-        [0.045, 0.075, 0.16],
-        [0.62, 0.60, 0.55],
-        [0.05, 0.05, 0.06],
-        [0.42, 0.33, 0.12],
-        [0.07, 0.22, 0.13],
-        [0.20, 0.08, 0.11],
-        [0.15, 0.20, 0.25],
-        [0.42, 0.36, 0.28],
-        [0.36, 0.22, 0.14],
-    ];
-    let legs =
-        [[0.05, 0.07, 0.13], [0.10, 0.10, 0.11], [0.34, 0.28, 0.19], [0.03, 0.03, 0.035], [0.11, 0.15, 0.24]];
-    let skins = [[0.52, 0.31, 0.21], [0.42, 0.24, 0.15], [0.24, 0.13, 0.08], [0.56, 0.36, 0.27]];
-    let hairs = [
-        [0.03, 0.02, 0.015],
-        [0.10, 0.05, 0.02],
-        [0.26, 0.17, 0.08],
-        [0.30, 0.29, 0.28],
-        [0.015, 0.014, 0.014],
-    ];
-    let bags = [[0.10, 0.07, 0.04], [0.03, 0.03, 0.03], [0.40, 0.10, 0.06], [0.10, 0.16, 0.10]];
-    Dress {
-        skin: colour(&skins, r),
-        hair: colour(&hairs, r),
-        top: colour(&tops, r),
-        legs: colour(&legs, r),
-        bag: (r.unit() < 0.55).then(|| colour(&bags, r)),
-        skirt: r.unit() < 0.25,
-        striped: r.unit() < 0.2,
-    }
-}
-
 /// The ends of the queue: where one joins it, and the tower's door.
 const TAIL: Vec2 = Vec2::new(-5.6, 15.2);
 const HEAD: Vec2 = Vec2::new(2.9, 18.4);
@@ -176,12 +140,12 @@ fn queue(r: &mut Random) -> Vec<Mover> {
     let mut far = length;
     while far > -length {
         far -= r.within(0.68, 0.82) as f32;
-        if (0.0..0.7).contains(&far) {
-            far -= 1.55;
+        if (0.85..1.7).contains(&far) {
+            far -= 2.3;
         }
         let side = r.within(-0.12, 0.12) as f32 * along.perp();
         movers.push(Mover {
-            kind: Kind::Visitor(dressed(r)),
+            kind: Kind::Visitor(Dress::random(r)),
             start: TAIL + along * far + side,
             speed: along * pace,
             rest: (-1.0, -1.0),
@@ -204,12 +168,12 @@ fn near(r: &mut Random, others: Vec<Mover>, frames: usize) -> Vec<Mover> {
     let at = Vec2::new(r.within(-0.5, 0.5) as f32 * z, z);
     let looking = Vec2::new(r.within(-1.0, 1.0) as f32, r.within(-1.0, 1.0) as f32).normalize_or(Vec2::X);
     let mut movers = others;
-    movers.push(standing(Kind::Visitor(dressed(r)), at, looking, (time - 1.0, time + 1.0)));
+    movers.push(standing(Kind::Visitor(Dress::random(r)), at, looking, (time - 1.0, time + 1.0)));
     movers
 }
 
 fn assistant(r: &mut Random) -> Vec<Mover> {
-    let somebody = Kind::Visitor(Dress { bag: None, ..dressed(r) });
+    let somebody = Kind::Visitor(Dress { carried: Bag::None, ..Dress::random(r) });
     vec![
         standing(somebody, Vec2::new(-2.3, 7.6), Vec2::new(0.8, -1.0), (f32::MIN, 5.0)),
         standing(somebody, Vec2::new(1.7, 8.3), Vec2::new(-0.6, -1.0), (5.0, f32::MAX)),
@@ -217,7 +181,18 @@ fn assistant(r: &mut Random) -> Vec<Mover> {
 }
 
 fn portrait(r: &mut Random) -> Vec<Mover> {
-    let dress = Dress { bag: None, skirt: true, top: Vec3::new(0.34, 0.05, 0.045), ..dressed(r) };
+    let dress = Dress {
+        carried: Bag::None,
+        below: Below::Skirt,
+        over: Top::Long,
+        worn: Hair::Long,
+        top: Vec3::new(0.34, 0.05, 0.045),
+        hair: Vec3::new(0.07, 0.035, 0.016),
+        shoes: Vec3::new(0.02, 0.02, 0.022),
+        girth: 0.92,
+        striped: false,
+        ..Dress::random(r)
+    };
     let (subject, lamp) = (Vec2::new(0.45, 4.0), Vec2::new(-1.15, 3.5));
     let posed = standing(Kind::Visitor(dress), subject, Vec2::new(-0.25, -1.0), ALWAYS);
     vec![Mover { stride: 0.35, ..posed }, standing(Kind::Lamp, lamp, subject - lamp, (f32::MIN, 5.0))]

@@ -1,10 +1,11 @@
 //! What moves: visitors with clothes and bags, and a van, as signed distance fields.
 //!
-//! A figure is a union of rounded cones, blended where cloth would blend them, marched by sphere tracing
-//! (Hart 1996). Every figure knows where it is at any time.
+//! A figure is a union of solids, marched by sphere tracing (Hart 1996). Every figure knows where it is at any time.
 
+use crate::person::{self, Dress, Stance};
 use crate::place::{Place, SUN};
-use crate::texture::{fbm, noise, step};
+use crate::solid::{blend, cone, slab};
+use crate::texture::{fbm, step};
 use crate::trace::Ray;
 use evanu_core::random::Random;
 use glam::{Vec2, Vec3};
@@ -12,27 +13,9 @@ use glam::{Vec2, Vec3};
 /// Parts of a figure, for its look.
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum Part {
-    Skin,
-    Hair,
-    Top,
-    Legs,
-    Shoes,
-    Bag,
+    Of(person::Part),
     Body,
     Tyre,
-}
-
-/// What a visitor wears and carries: colours, and whether trousers or a skirt, plain or striped.
-#[derive(Clone, Copy)]
-pub(crate) struct Dress {
-    /// Linear, as all of them.
-    pub skin: Vec3,
-    pub hair: Vec3,
-    pub top: Vec3,
-    pub legs: Vec3,
-    pub bag: Option<Vec3>,
-    pub skirt: bool,
-    pub striped: bool,
 }
 
 /// What it is that moves.
@@ -67,13 +50,16 @@ pub(crate) struct Mover {
 /// There all the time.
 pub(crate) const ALWAYS: (f32, f32) = (f32::MIN, f32::MAX);
 
+/// Who moves on more slowly than this (metres a second) stands between short steps.
+const SHUFFLE: f32 = 0.3;
+
 /// A mover at one moment.
 #[derive(Clone, Copy)]
 pub(crate) struct Posed {
     kind: Kind,
     at: Vec3,
     heading: Vec2,
-    swing: f32,
+    stance: Stance,
     scale: f32,
 }
 
@@ -103,26 +89,14 @@ impl Mover {
             kind: self.kind,
             at: Vec3::new(p.x, 0.0, p.y),
             heading,
-            swing: if resting { 0.0 } else { steps.sin() },
+            stance: if resting || self.speed.length() < SHUFFLE {
+                Stance::Stands(self.stride)
+            } else {
+                Stance::Walks(steps)
+            },
             scale: self.scale,
         })
     }
-}
-
-fn cone(p: Vec3, a: Vec3, b: Vec3, ra: f32, rb: f32) -> f32 {
-    let (pa, ba) = (p - a, b - a);
-    let h = (pa.dot(ba) / ba.length_squared()).clamp(0.0, 1.0);
-    (pa - h * ba).length() - (ra + (rb - ra) * h)
-}
-
-fn blend(a: f32, b: f32, k: f32) -> f32 {
-    let h = (k - (a - b).abs()).max(0.0) / k;
-    a.min(b) - h * h * k * 0.25
-}
-
-fn slab(p: Vec3, half: Vec3, round: f32) -> f32 {
-    let q = p.abs() - half + Vec3::splat(round);
-    q.max(Vec3::ZERO).length() + q.max_element().min(0.0) - round
 }
 
 impl Posed {
@@ -155,6 +129,10 @@ impl Posed {
         Vec3::new(q.x * h.y - q.z * h.x, q.y, q.x * h.x + q.z * h.y) / self.scale
     }
 
+    fn child(&self) -> bool {
+        self.scale < 0.85
+    }
+
     /// Whether it is a lamp.
     pub(crate) fn is_lamp(&self) -> bool {
         matches!(self.kind, Kind::Lamp)
@@ -175,82 +153,14 @@ impl Posed {
     fn distance(&self, p: Vec3) -> (f32, Part) {
         let q = self.local(p);
         let (d, part) = match self.kind {
-            Kind::Visitor(dress) => self.visitor(q, &dress),
+            Kind::Visitor(dress) => {
+                let (d, part) = person::distance(q, &dress, self.stance, self.child());
+                (d, Part::Of(part))
+            }
             Kind::Van => van(q),
             Kind::Lamp => lamp(q),
         };
         (d * self.scale, part)
-    }
-
-    fn visitor(&self, q: Vec3, dress: &Dress) -> (f32, Part) {
-        let v = Vec3::new;
-        let s = self.swing;
-        let bob = v(0.0, 0.012 * (1.0 - s.abs()), 0.0);
-        let p = q - bob;
-        let mut best = (f32::MAX, Part::Skin);
-        let mut put = |d: f32, part: Part| {
-            if d < best.0 {
-                best = (d, part);
-            }
-        };
-        // Legs: thigh and shin, the rear knee bent.
-        let mut legs = f32::MAX;
-        for side in [-1.0f32, 1.0] {
-            let a = 0.46 * s * side;
-            let hip = v(0.085 * side, 0.90, 0.0);
-            let knee = hip + v(0.0, -0.43 * a.cos(), 0.43 * a.sin());
-            let bend = a - 0.25 - 0.45 * (-a).max(0.0);
-            let ankle = knee + v(0.0, -0.42 * bend.cos(), 0.42 * (bend + 0.12).sin());
-            legs = blend(legs, cone(p, hip, knee, 0.092, 0.066), 0.05);
-            legs = blend(legs, cone(p, knee, ankle, 0.068, 0.064), 0.03);
-            put(cone(p, ankle - v(0.0, 0.03, 0.03), ankle + v(0.0, -0.045, 0.15), 0.048, 0.04), Part::Shoes);
-        }
-        if dress.skirt {
-            legs =
-                blend(legs, cone(p, v(0.0, 1.0, 0.0), v(0.0, 0.52, 0.0), 0.13, 0.235 + 0.02 * s.abs()), 0.03);
-        }
-        legs = blend(legs, cone(p, v(-0.06, 0.95, 0.0), v(0.06, 0.95, 0.0), 0.13, 0.13), 0.06);
-        let legs = if dress.skirt { legs } else { legs.max(p.y - 0.90) };
-        let legs = if legs < 0.05 { legs + 0.022 * (fbm(p * v(11.0, 6.0, 11.0), 3) - 0.42) } else { legs };
-        put(legs, Part::Legs);
-        // Torso: chest wider than deep.
-        let flat = v(p.x, p.y, p.z * 1.28);
-        let mut top = cone(flat, v(0.0, 1.02, 0.0), v(0.0, 1.30, 0.0), 0.150, 0.178);
-        top = blend(top, cone(flat, v(-0.135, 1.39, 0.0), v(0.135, 1.39, 0.0), 0.082, 0.082), 0.10);
-        // A jacket's hem hangs below the waist.
-        top = blend(top, cone(flat, v(0.0, 1.02, 0.0), v(0.0, 0.86, 0.0), 0.158, 0.196), 0.03);
-        for side in [-1.0f32, 1.0] {
-            let a = -0.40 * s * side;
-            let shoulder = v(0.195 * side, 1.40, 0.0);
-            let elbow = shoulder + v(0.045 * side, -0.28 * a.cos(), 0.28 * a.sin());
-            let hand = elbow + v(-0.01 * side, -0.25 * (a + 0.3).cos(), 0.25 * (a + 0.35).sin());
-            top = blend(top, cone(p, shoulder, elbow, 0.062, 0.05), 0.035);
-            top = blend(top, cone(p, elbow, elbow.lerp(hand, 0.75), 0.05, 0.042), 0.02);
-            put(cone(p, elbow.lerp(hand, 0.78), hand + v(0.0, -0.05, 0.01), 0.036, 0.03), Part::Skin);
-        }
-        let cloth = |d: f32| {
-            if d < 0.05 {
-                d + 0.030 * (fbm(p * v(8.0, 4.5, 8.0) + Vec3::splat(3.0 * s), 3) - 0.42)
-            } else {
-                d
-            }
-        };
-        put(cloth(top), Part::Top);
-        put(cone(p, v(0.0, 1.45, 0.0), v(0.0, 1.55, 0.015), 0.055, 0.05), Part::Skin);
-        let head = (p - v(0.0, 1.645, 0.015)) / v(0.082, 0.112, 0.098);
-        let skull = (head.length() - 1.0) * 0.085;
-        put(skull, Part::Skin);
-        let nose = cone(p, v(0.0, 1.65, 0.105), v(0.0, 1.625, 0.118), 0.012, 0.016);
-        put(nose, Part::Skin);
-        let cap = skull.max(-(p - v(0.0, 1.60, 0.12)).length() + 0.105) - 0.014;
-        put(cap.max(1.60 - p.y - 0.05 * step(0.0, -0.05, p.z)), Part::Hair);
-        if dress.bag.is_some() {
-            put(slab(p - v(0.0, 1.20, -0.215), v(0.14, 0.20, 0.085), 0.06), Part::Bag);
-            for side in [-0.11f32, 0.11] {
-                put(cone(p, v(side, 1.44, -0.12), v(side, 1.18, 0.150), 0.022, 0.022), Part::Bag);
-            }
-        }
-        best
     }
 
     /// Where a ray meets the figure before `far`.
@@ -284,33 +194,11 @@ impl Posed {
     }
 
     fn look(&self, p: Vec3) -> (Vec3, f32) {
-        let part = self.distance(p).1;
-        let q = self.local(p);
-        let weave = 0.86 + 0.28 * noise(q * 90.0);
-        let folds = 0.55 + 0.8 * fbm(q * Vec3::new(12.0, 5.0, 12.0), 3);
-        let dress = match self.kind {
-            Kind::Visitor(d) => d,
-            Kind::Van => return van_look(q, part),
-            Kind::Lamp => return lamp_look(q, part),
-        };
-        match part {
-            Part::Skin => {
-                let eyes = step(0.020, 0.008, (Vec2::new(q.x.abs() - 0.032, q.y - 1.665)).length())
-                    * step(0.06, 0.08, q.z);
-                (dress.skin * 0.8 * (0.9 + 0.2 * noise(q * 25.0)) * (1.0 - 0.8 * eyes), 0.03)
-            }
-            Part::Hair => (dress.hair * (0.6 + 0.8 * noise(q * Vec3::new(120.0, 20.0, 120.0))), 0.05),
-            Part::Top => {
-                let stripe = if dress.striped && (q.y * 17.0).fract() < 0.45 {
-                    Vec3::new(0.6, 0.6, 0.58)
-                } else {
-                    dress.top
-                };
-                (stripe * weave * folds * 0.75, 0.0)
-            }
-            Part::Legs => (dress.legs * weave * folds * 0.8, 0.0),
-            Part::Shoes => (if q.y < 0.03 { Vec3::splat(0.35) } else { Vec3::new(0.06, 0.05, 0.045) }, 0.02),
-            _ => (dress.bag.unwrap_or(Vec3::splat(0.1)) * weave, 0.02),
+        let (q, part) = (self.local(p), self.distance(p).1);
+        match (self.kind, part) {
+            (Kind::Visitor(dress), Part::Of(part)) => person::look(q, part, &dress, self.child()),
+            (Kind::Van, _) => van_look(q, part),
+            _ => lamp_look(q, part),
         }
     }
 }
@@ -432,7 +320,7 @@ pub(crate) fn nearest(
         let m = ray.direction - 2.0 * ray.direction.dot(n) * n;
         let grazing = (1.0 + ray.direction.dot(n)).clamp(0.0, 1.0).powi(5);
         let mirrored = Vec3::new(0.30, 0.27, 0.23).lerp(Vec3::new(0.55, 0.66, 0.82), step(-0.15, 0.25, m.y));
-        light = light.lerp(mirrored, gloss + (0.5 - gloss).max(0.0) * grazing);
+        light = light.lerp(mirrored, gloss + (0.5 - gloss).max(0.0).min(6.0 * gloss) * grazing);
         if lit {
             light += SUN * gloss * 2.5 * m.dot(place.sun).max(0.0).powi(60);
         }

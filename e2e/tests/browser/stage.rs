@@ -283,7 +283,8 @@ pub fn with_stage<F: Future<Output = ()>>(test: impl FnOnce(std::rc::Rc<Stage>) 
         }
     });
 }
-/// A place on the page where the reference frame shows somebody and the plate does not: found by asking the server.
+
+/// A place on the page where the reference frame shows somebody and the plate, with some other frames, does not: found by asking the server.
 pub async fn busy_place(stage: &Stage) -> (u32, u32) {
     let script = r#"
         const [id, done] = [location.pathname.split('/')[2], arguments[0]];
@@ -291,12 +292,13 @@ pub async fn busy_place(stage: &Stage) -> (u32, u32) {
             const set = await (await fetch(`/api/sets/${id}`)).json();
             const load = async (url) => { const i = new Image(); i.src = url; await i.decode(); const c = document.createElement('canvas'); c.width = i.width; c.height = i.height; const g = c.getContext('2d'); g.drawImage(i, 0, 0); return g.getImageData(0, 0, i.width, i.height); };
             const tile = (key, view) => load(`/api/sets/${id}/tiles/${key}/${view}/2/0_0.png`);
-            const [a, b] = [await tile(set.plate_key, 'plate'), await tile(set.frame_key, `frame-${set.reference}`)];
+            const plate = await tile(set.plate_key, 'plate');
+            const frames = new Map(await Promise.all(set.frames.map(async (f) => [f.id, await tile(set.frame_key, `frame-${f.id}`)])));
+            const apart = (b, x, y) => { let d = 0; for (let j = -3; j <= 3; j++) for (let i = -3; i <= 3; i++) { const k = 4 * ((y + j) * plate.width + x + i); d += Math.abs(plate.data[k] - b.data[k]) + Math.abs(plate.data[k + 1] - b.data[k + 1]); } return d; };
             let best = [0, 0, 0];
-            for (let y = 8; y < a.height - 8; y += 3) for (let x = 8; x < a.width - 8; x += 3) {
-                let d = 0;
-                for (let j = -3; j <= 3; j++) for (let i = -3; i <= 3; i++) { const k = 4 * ((y + j) * a.width + x + i); d += Math.abs(a.data[k] - b.data[k]) + Math.abs(a.data[k + 1] - b.data[k + 1]); }
-                if (d > best[2]) best = [x, y, d];
+            for (let y = 8; y < plate.height - 8; y += 3) for (let x = 8; x < plate.width - 8; x += 3) {
+                const d = apart(frames.get(set.reference), x, y);
+                if (d > best[2] && [...frames.values()].filter(f => apart(f, x, y) < 49 * 16).length >= Math.min(3, frames.size - 1)) best = [x, y, d];
             }
             const box = document.querySelector('[data-testid=picture]').getBoundingClientRect();
             const scale = Math.min(box.width / set.canvas.width, box.height / set.canvas.height);
