@@ -29,9 +29,10 @@ pub(super) fn weight(moments: &[u32]) -> f32 {
     weight_of(different.len() as f32)
 }
 
-/// How much so many votes weigh.
+/// How much so many votes weigh: half from five on, and all of it from eleven on. While they are fewer, three who show the same
+/// person are soon as many as those who show the place.
 pub(super) fn weight_of(votes: f32) -> f32 {
-    ((votes - 2.0) / 6.0 + 0.02).clamp(0.0, 1.0)
+    (((votes - 2.0) / 6.0).min(0.5 + (votes - 5.0) / 12.0) + 0.02).clamp(0.0, 1.0)
 }
 
 pub(super) fn costs(field: &Field, moments: &[u32]) -> Costs {
