@@ -1,7 +1,7 @@
 #!/usr/bin/env python3
 """Measures the methods on random sets of many kinds beside the library pipeline and writes docs/measurements.md.
 
-Usage: measure/combining.py [SETS] [WIDTH] [SEED]      (default 20 480 3)
+Usage: measure/combining.py [SETS] [WIDTH] [SEED] [KIND,KIND]      (default 20 480 3, and the kinds below)
 The sets are rendered by `--example combining`; the library pipeline gets the same frames as PNG, and both are scored on the
 grid of the frame that Evanu chose as reference.
 """
@@ -16,6 +16,7 @@ import sys
 ROOT = pathlib.Path(__file__).resolve().parent.parent
 WORK = ROOT / ".measure"
 PYTHON = WORK / "venv/bin/python"
+KINDS = "static,sparse,medium,crowded,three,pair,overlapping,lingering,glare,standing,near,waiting,staying"
 SCORE = """
 import cv2, json, sys
 import numpy as np
@@ -44,14 +45,14 @@ def library(folder):
 
 
 def main():
-    sets, width, seed = (sys.argv[1:] + ["20", "480", "3"][len(sys.argv) - 1 :])[:3]
+    sets, width, seed, kinds = (sys.argv[1:] + ["20", "480", "3", KINDS][len(sys.argv) - 1 :])[:4]
     if not PYTHON.exists():
         subprocess.run([sys.executable, "-m", "venv", WORK / "venv"], check=True)
         subprocess.run([PYTHON, "-m", "pip", "install", "--quiet", "opencv-python-headless", "numpy"], check=True)
     folder = WORK / "combining"
     shutil.rmtree(folder, ignore_errors=True)
     folder.mkdir(parents=True)
-    command = ["cargo", "run", "--release", "--quiet", "--locked", "-p", "evanu-demo", "--example", "combining", "--", sets, width, seed]
+    command = ["cargo", "run", "--release", "--quiet", "--locked", "-p", "evanu-demo", "--example", "combining", "--", sets, width, seed, kinds]
     lines = subprocess.run(command, cwd=ROOT, env=os.environ | {"FRAMES": str(folder)}, capture_output=True, text=True, check=True).stdout
     (WORK / "combining.txt").write_text(lines)
     rows = [json.loads(line) for line in lines.splitlines() if line.startswith("{")]

@@ -1,6 +1,6 @@
 //! What the methods make of random sets of several kinds.
 //!
-//! `cargo run --release -p evanu-demo --example combining -- [SETS] [WIDTH] [SEED] [KIND]` takes random sets of every kind
+//! `cargo run --release -p evanu-demo --example combining -- [SETS] [WIDTH] [SEED] [KIND,KIND]` takes random sets of every kind
 //! at one place, and compares consensus and median with the truth. Ghost area is the share of ever occupied pixels
 //! whose grey error exceeds 12 of 255. Prints a line a set and a line of JSON a kind.
 //!
@@ -23,7 +23,7 @@ use evanu_core::progress::no_progress;
 use evanu_core::random::Random;
 use evanu_core::recipe::Recipe;
 use evanu_core::render::{Scene, View};
-use evanu_demo::{Crowd, INTERVAL, Order, Shoot, frame_size};
+use evanu_demo::{Crowd, INTERVAL, Order, Shoot, Sight, frame_size};
 use kept::{empty, rendered};
 use std::time::Instant;
 
@@ -31,8 +31,22 @@ use std::time::Instant;
 const LARGE: usize = 64;
 const SMALL: usize = 16;
 
-/// Name, visitors for so many frames, frames from and to, whether glare moves over the picture.
-type Kind = (&'static str, fn(usize) -> Crowd, (usize, usize), bool);
+/// A kind of set.
+struct Kind {
+    name: &'static str,
+    /// Visitors for so many frames.
+    crowd: fn(usize) -> Crowd,
+    /// Number of frames, from and to.
+    frames: (usize, usize),
+    /// Glare moves over the picture.
+    glaring: bool,
+    /// The camera moves, some centimetres between frames, and things stand near it.
+    layers: bool,
+}
+
+const fn kind(name: &'static str, crowd: fn(usize) -> Crowd, frames: (usize, usize)) -> Kind {
+    Kind { name, crowd, frames, glaring: false, layers: false }
+}
 
 /// What was measured of one set.
 struct Measured {
@@ -45,22 +59,26 @@ struct Measured {
     seconds: f64,
 }
 
-const KINDS: [Kind; 12] = [
-    ("static", |_| Crowd::Nobody, (8, 12), false),
-    ("sparse", |_| Crowd::Few, (8, 15), false),
-    ("medium", |_| Crowd::Forecourt, (8, 15), false),
-    ("crowded", |_| Crowd::Many, (12, 15), false),
-    ("three", |_| Crowd::Few, (3, 3), false),
-    ("pair", |_| Crowd::Few, (2, 2), false),
-    ("overlapping", |_| Crowd::Slow, (2, 3), false),
-    ("lingering", |frames| Crowd::Lingering(seconds(frames)), (10, 12), false),
-    ("glare", |_| Crowd::Nobody, (6, 10), true),
+const KINDS: [Kind; 14] = [
+    kind("static", |_| Crowd::Nobody, (8, 12)),
+    kind("sparse", |_| Crowd::Few, (8, 15)),
+    kind("medium", |_| Crowd::Forecourt, (8, 15)),
+    kind("crowded", |_| Crowd::Many, (12, 15)),
+    kind("three", |_| Crowd::Few, (3, 3)),
+    kind("pair", |_| Crowd::Few, (2, 2)),
+    kind("overlapping", |_| Crowd::Slow, (2, 3)),
+    kind("lingering", |frames| Crowd::Lingering(seconds(frames)), (10, 12)),
+    Kind { glaring: true, ..kind("glare", |_| Crowd::Nobody, (6, 10)) },
     // One of those who linger stays for the whole set.
-    ("standing", |frames| Crowd::Lingering(1.75 * seconds(frames)), (10, 12), false),
-    ("near", Crowd::Near, (3, 4), false),
-    // As lingering, in so few frames that two stand for most of them.
-    ("waiting", |frames| Crowd::Lingering(seconds(frames)), (3, 5), false),
+    kind("standing", |frames| Crowd::Lingering(1.75 * seconds(frames)), (10, 12)),
+    kind("near", Crowd::Near, (3, 4)),
+    // As lingering, in fewer frames.
+    kind("waiting", |frames| Crowd::Lingering(seconds(frames)), (3, 5)),
+    kind("staying", |frames| Crowd::Lingering(seconds(frames)), (6, 9)),
+    Kind { layers: true, ..kind("layers", |_| Crowd::Forecourt, (8, 8)) },
 ];
+/// How far the camera of `layers` moves between frames, in metres.
+const SWAY: f64 = 0.04;
 
 /// How long so many frames take.
 fn seconds(frames: usize) -> f32 {
@@ -288,17 +306,28 @@ fn main() {
     let size: Size = frame_size(width);
     let mut shoot = Shoot::new(Order::by_hand(seed, width, 1, Crowd::Nobody));
     let mut random = Random::new(seed ^ 0xC0B);
-    for (name, crowd, (from, to), glaring) in KINDS {
+    for Kind { name, crowd, frames: (from, to), glaring, layers } in KINDS {
         let mut all: Vec<Measured> = Vec::new();
         let (mut doubts, mut areas) = ([0; 5], [0; 2]);
         for set in 0..sets {
             let count = from + random.below(to - from + 1);
             let own = seed << 20 | set << 4 | name.len() as u64;
             let listed = |only: String| only.split(',').any(|s| s.parse() == Ok(set));
-            if arguments.get(3).is_some_and(|k| k != name) || !std::env::var("ONLY").map_or(true, listed) {
+            if arguments.get(3).is_some_and(|kinds| !kinds.split(',').any(|k| k == name))
+                || !std::env::var("ONLY").map_or(true, listed)
+            {
                 continue;
             }
-            shoot.again(own, count, crowd(count));
+            if layers {
+                let order = Order {
+                    sight: Sight::Layers,
+                    sway: SWAY,
+                    ..Order::by_hand(own, width, count, crowd(count))
+                };
+                shoot = Shoot::new(order);
+            } else {
+                shoot.again(own, count, crowd(count));
+            }
             let mut spots = Random::new(own);
             let mut masks = Vec::new();
             let mut pictures = Vec::new();

@@ -183,6 +183,57 @@ fn furniture() -> Vec<Thing> {
     t
 }
 
+/// What stands near the camera, from three to six metres away: a bicycle, a cone and a lamp post.
+pub(crate) fn foreground(seed: u64) -> Vec<Thing> {
+    let mut random = Random::new(seed ^ 0xF0E);
+    let mut within = |a: f64, b: f64| random.within(a, b) as f32;
+    let mut t = Vec::new();
+    let mut add = |shape, stuff| t.push(Thing { shape, stuff });
+    let v = Vec3::new;
+    let turn = |k: usize, of: usize| (k as f32 * std::f32::consts::TAU / of as f32).sin_cos();
+    // The bicycle: wheels, spokes, frame, saddle and bars, turned a little.
+    let (foot, (s, c)) = (v(within(-2.0, -1.2), 0.0, within(3.6, 4.6)), within(-0.5, 0.5).sin_cos());
+    let at = |along: f32, up: f32, beside: f32| foot + v(c * along - s * beside, up, s * along + c * beside);
+    for axle in [-0.52f32, 0.52] {
+        for k in 0..24 {
+            let ((s0, c0), (s1, c1)) = (turn(k, 24), turn(k + 1, 24));
+            let rim = |s: f32, c: f32, r: f32| at(axle + r * c, 0.34 + r * s, 0.0);
+            add(Shape::Rod(rim(s0, c0, 0.32), rim(s1, c1, 0.32), 0.02), Stuff::Dark);
+            add(Shape::Rod(at(axle, 0.34, 0.0), rim(s0, c0, 0.31), 0.003), Stuff::Iron);
+        }
+    }
+    let (seat, head, pedals) = (at(-0.20, 0.80, 0.0), at(0.36, 0.82, 0.0), at(-0.06, 0.30, 0.0));
+    for (a, b) in [
+        (seat, pedals),
+        (seat, head),
+        (head, pedals),
+        (pedals, at(-0.52, 0.34, 0.0)),
+        (seat, at(-0.52, 0.34, 0.0)),
+    ] {
+        add(Shape::Rod(a, b, 0.018), Stuff::Door);
+    }
+    add(Shape::Rod(at(0.52, 0.34, 0.0), at(0.33, 1.0, 0.0), 0.018), Stuff::Iron);
+    add(Shape::Rod(at(0.36, 1.0, -0.26), at(0.36, 1.0, 0.26), 0.015), Stuff::Dark);
+    add(Shape::Rod(at(-0.34, 0.92, 0.0), at(-0.12, 0.93, 0.0), 0.05), Stuff::Dark);
+    add(Shape::Rod(seat, at(-0.22, 0.92, 0.0), 0.015), Stuff::Iron);
+    // The cone, of triangles.
+    let foot = v(within(0.3, 1.0), 0.0, within(3.2, 4.2));
+    for k in 0..24 {
+        let ((s0, c0), (s1, c1)) = (turn(k, 24), turn(k + 1, 24));
+        let ring = |s: f32, c: f32, up: f32| foot + v((0.17 - 0.19 * up) * c, up, (0.17 - 0.19 * up) * s);
+        let [a, b, top] = [ring(s0, c0, 0.03), ring(s1, c1, 0.03), foot + v(0.0, 0.80, 0.0)];
+        add(Shape::Triangle(a, b, top), Stuff::Tiles);
+    }
+    add(Shape::Box(foot - v(0.2, 0.0, 0.2), foot + v(0.2, 0.03, 0.2)), Stuff::Dark);
+    // The lamp post.
+    let foot = v(within(1.6, 2.3), 0.0, within(4.6, 6.0));
+    add(Shape::Rod(foot, foot + v(0.0, 3.4, 0.0), 0.05), Stuff::Iron);
+    add(Shape::Rod(foot, foot + v(0.0, 0.6, 0.0), 0.09), Stuff::Iron);
+    add(Shape::Rod(foot + v(0.0, 2.2, 0.0), foot + v(0.5, 2.35, 0.0), 0.025), Stuff::Iron);
+    add(Shape::Box(foot + v(0.38, 2.30, -0.11), foot + v(0.62, 2.62, 0.11)), Stuff::Glass);
+    t
+}
+
 fn tree(random: &mut Random, foot: Vec3, size: f32, leaves: usize) -> Vec<Thing> {
     let mut t = Vec::new();
     let crown = foot + Vec3::Y * (size * 1.55);

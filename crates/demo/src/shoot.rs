@@ -10,7 +10,7 @@ use crate::backdrop::{Backdrop, exposure};
 use crate::camera::Camera;
 use crate::crowds::{Crowd, crowd};
 use crate::figures::{self, Mover, Posed};
-use crate::forecourt::forecourt;
+use crate::forecourt::{forecourt, foreground};
 use crate::place::Place;
 use crate::telescope::telescope;
 use crate::trace::Ray;
@@ -39,6 +39,8 @@ const VIGNETTING: f32 = 0.16;
 pub enum Sight {
     /// The forecourt.
     Forecourt,
+    /// The forecourt from behind a bicycle, a cone and a lamp post near the camera.
+    Layers,
     /// A brass telescope on a table, lit by a large sheet; in each frame a dark card keeps the light off another part of it.
     Telescope,
 }
@@ -176,6 +178,9 @@ impl Shoot {
         let wide = Size::new(size.width + 2 * margin, size.height + 2 * margin);
         let models = match order.sight {
             Sight::Forecourt => vec![Place::new(forecourt(order.seed))],
+            Sight::Layers => {
+                vec![Place::new([forecourt(order.seed), foreground(order.seed)].concat())]
+            }
             Sight::Telescope => (0..order.frames).map(|k| Place::new(telescope(k, order.frames))).collect(),
         };
         let mut drift = Random::new(order.seed ^ 0x5A4A);

@@ -10,7 +10,7 @@ use super::samples::Samples;
 use super::scene::{Scene, View};
 use super::stack::Stack;
 use super::stage::Frames;
-use crate::combine::consensus::{self, Decided, LabelMap, Lamps};
+use crate::combine::consensus::{self, Decided, Known, LabelMap, Lamps};
 use crate::evidence::Support;
 use crate::geometry::{Grid, Homography, Point, Rect};
 use crate::patch::{self, PlacedPatch, Sides, Source};
@@ -207,7 +207,10 @@ impl<'a> Scene<'a> {
             Light::Uneven => Lamps::Uneven,
             Light::Varied => Lamps::Moved,
         };
-        Ok(consensus::decide(grid, layers, (&frames, &moments), &self.plan.tones.noise, lamps))
+        let alignment = &self.plan.alignment;
+        let bent = frames.iter().any(|&i| alignment.frames[i].bend.is_some());
+        let known = Known { lamps, lead: bent.then_some(alignment.reference) };
+        Ok(consensus::decide(grid, layers, (&frames, &moments), &self.plan.tones.noise, known))
     }
 }
 

@@ -189,6 +189,18 @@ impl Field {
         deviations([d(0), d(1), d(2)], [a.sigma[p], b.sigma[p]], [a.slack[p], b.slack[p]])
     }
 
+    /// How far a frame's pixel differs from another pixel of another frame, in squared deviations; `None` where either does not
+    /// reach.
+    #[inline]
+    pub(super) fn chi2_between(&self, (a, p): (usize, usize), (b, q): (usize, usize)) -> Option<f32> {
+        let (a, b) = (&self.layers[a], &self.layers[b]);
+        if a.sigma[p] == ENDLESS || b.sigma[q] == ENDLESS {
+            return None;
+        }
+        let d = |c: usize| f32::from(a.planes[c][p]) - f32::from(b.planes[c][q]);
+        Some(deviations([d(0), d(1), d(2)], [a.sigma[p], b.sigma[q]], [a.slack[p], b.slack[q]]))
+    }
+
     /// The same for a row of pixels from `from` on.
     pub(crate) fn chi2_row(&self, a: usize, b: usize, from: usize, out: &mut [f32]) {
         let [a, b] = [a, b].map(|k| self.layers[k].line(from, out.len()));

@@ -5,6 +5,7 @@
 //!
 //! 1. [`field`]: how far two frames differ at a place, in deviations of the set's noise.
 //! 2. [`votes`]: whole colours vote for one another, moments and not files; what is lit counts more than its [`shade`].
+//!    Where the camera moved, who shows things beside where the reference has them counts less ([`parallax`]).
 //! 3. [`contour`]: where two frames differ, the one that holds the object has a step across the border of what
 //!    differs, and the clear one has none. This settles pairs, and a minority against a majority.
 //! 4. [`surroundings`]: what is behind goes on beside a changed place; while votes are few, this tells of every pixel by itself,
@@ -39,6 +40,7 @@ mod field;
 mod inliers;
 mod labels;
 mod local;
+mod parallax;
 mod shade;
 mod surroundings;
 mod varied;
@@ -50,6 +52,7 @@ use costs::Costs;
 use field::Layer;
 pub(crate) use field::{DIFFER, SAME};
 pub use field::{Field, LayerData};
+use parallax::Parallax;
 use surroundings::Surroundings;
 pub use varied::Lamps;
 pub use whole::Before;
@@ -235,14 +238,30 @@ impl Decided {
     }
 }
 
+/// What is known of a set before its frames are compared.
+#[derive(Debug, Clone, Copy)]
+pub struct Known {
+    /// What is known of its light.
+    pub lamps: Lamps,
+    /// The frame whose geometry the plate has, where the camera moved so that others cannot have it everywhere.
+    pub lead: Option<usize>,
+}
+
+impl Known {
+    /// Nothing but what is known of the light.
+    pub fn of(lamps: Lamps) -> Self {
+        Self { lamps, lead: None }
+    }
+}
+
 /// Decides for all places. `moments` are the frames' moments, in the order of the layers; `grid` is the whole reference, at a level;
-/// `lamps` says what is known of the light.
+/// `known` says what is known besides.
 pub fn decide(
     grid: Grid,
     layers: Vec<LayerData>,
     (frames, moments): (&[usize], &[u32]),
     noise: &NoiseModel,
-    lamps: Lamps,
+    known: Known,
 ) -> Decided {
     // In an order that follows from what they show.
     let mut order: Vec<(u64, usize)> = layers.iter().map(LayerData::fingerprint).zip(0..).collect();
@@ -252,14 +271,16 @@ pub fn decide(
     let frames: Vec<usize> = order.iter().map(|&(_, i)| frames[i]).collect();
     let moments: Vec<u32> = order.iter().map(|&(_, i)| moments[i]).collect();
     let field = Field::new(grid.size(), sorted, noise, grid.shrink());
-    let mut costs = votes::costs(&field, &moments);
+    let lead = known.lead.and_then(|lead| frames.iter().position(|f| *f == lead));
+    let parallax = lead.map(|lead| Parallax::find(&field, lead));
+    let mut costs = votes::costs(&field, &moments, parallax.as_ref());
     let few = 1.0 - votes::weight(&moments);
     contour::add(&field, &mut costs, few);
     let mut surroundings = Surroundings::find(&field, &costs.changed, few);
     surroundings.add(&field, &moments, &mut costs);
     shade::add(&field, &surroundings, &mut costs);
     surroundings.spend();
-    match lamps {
+    match known.lamps {
         Lamps::Still => {}
         Lamps::Uneven => varied::add_glare(&field, &mut costs),
         Lamps::Moved => varied::weigh(&field, &mut costs),

@@ -141,7 +141,7 @@ mod tests {
 
     #[test]
     fn the_lit_ground_in_the_gap_of_a_queue_is_found_though_all_other_frames_show_the_shade() {
-        use crate::combine::consensus::{Lamps, decide};
+        use crate::combine::consensus::{Known, Lamps, decide};
         use crate::geometry::{Grid, Rect};
         let (w, h, n) = (72usize, 40usize, 9usize);
         // A strip of shade with a gap that moves on, and paving of uneven tone.
@@ -158,7 +158,8 @@ mod tests {
         let (frames, moments): (Vec<usize>, Vec<u32>) = ((0..n).collect(), (0..n as u32).collect());
         let grid = Grid::new(Rect::new(0, 0, w as u32, h as u32), 1);
         let layers = (0..n).map(layer).collect();
-        let choice = decide(grid, layers, (&frames, &moments), &NoiseModel::default(), Lamps::Still).choice;
+        let choice =
+            decide(grid, layers, (&frames, &moments), &NoiseModel::default(), Known::of(Lamps::Still)).choice;
         let places: Vec<usize> = (0..w * h).filter(|p| strip(p % w, p / w)).collect();
         let lit = |p: &&usize| lit_in(choice.frames[usize::from(choice.labels[**p])], **p % w);
         let share = places.iter().filter(lit).count() as f32 / places.len() as f32;

@@ -85,7 +85,7 @@ pub(super) fn weigh(field: &Field, costs: &mut Costs) {
 
 #[cfg(test)]
 mod tests {
-    use crate::combine::consensus::{Lamps, LayerData, decide};
+    use crate::combine::consensus::{Known, Lamps, LayerData, decide};
     use crate::geometry::{Grid, Rect};
     use crate::noise::NoiseModel;
     use crate::random::Random;
@@ -108,7 +108,8 @@ mod tests {
         let grid = Grid::new(Rect::new(0, 0, w as u32, h as u32), 0);
         let (frames, moments): (Vec<usize>, Vec<u32>) = ((0..n).collect(), (0..n as u32).collect());
         let noise = NoiseModel { sigma: vec![150.0; crate::noise::BINS], ..NoiseModel::default() };
-        let choice = decide(grid, layers.clone(), (&frames, &moments), &noise, Lamps::Moved).choice;
+        let choice =
+            decide(grid, layers.clone(), (&frames, &moments), &noise, Known::of(Lamps::Moved)).choice;
         // Every label is as dark as the darkest, within noise, and so is what is averaged.
         for p in 0..w * h {
             let of = |k: usize| f32::from(layers[choice.frames[k]].planes[0][p]);
@@ -132,7 +133,8 @@ mod tests {
             let layers: Vec<LayerData> = (0..n).map(|k| layer(k >= 2)).collect();
             let grid = Grid::new(Rect::new(0, 0, w as u32, h as u32), 0);
             let (frames, moments): (Vec<usize>, Vec<u32>) = ((0..n).collect(), (0..n as u32).collect());
-            let choice = decide(grid, layers, (&frames, &moments), &NoiseModel::default(), lamps).choice;
+            let choice =
+                decide(grid, layers, (&frames, &moments), &NoiseModel::default(), Known::of(lamps)).choice;
             let middle: Vec<usize> = (0..w * h).filter(|p| far(*p) < 36).collect();
             let clear = middle.iter().filter(|p| choice.frames[usize::from(choice.labels[**p])] < 2).count();
             clear as f32 / middle.len() as f32

@@ -6,6 +6,7 @@
 
 use super::costs::{Cost, Costs};
 use super::field::{DIFFER, Field, SAME};
+use super::parallax::Parallax;
 use super::shade;
 use rayon::prelude::*;
 
@@ -35,7 +36,7 @@ pub(super) fn weight_of(votes: f32) -> f32 {
     (((votes - 2.0) / 6.0).min(0.5 + (votes - 5.0) / 12.0) + 0.02).clamp(0.0, 1.0)
 }
 
-pub(super) fn costs(field: &Field, moments: &[u32]) -> Costs {
+pub(super) fn costs(field: &Field, moments: &[u32], parallax: Option<&Parallax>) -> Costs {
     let n = field.count();
     let shares: Vec<f32> =
         moments.iter().map(|m| 1.0 / moments.iter().filter(|o| *o == m).count() as f32).collect();
@@ -54,7 +55,9 @@ pub(super) fn costs(field: &Field, moments: &[u32]) -> Costs {
         let base = y * width;
         let mut most = vec![0.0f32; width];
         let each = (0..n).flat_map(|k| (0..width).map(move |x| (k, x)));
-        let worths: Vec<f32> = each.map(|(k, x)| shares[k] * worth(field, k, base + x)).collect();
+        let voice = |k: usize, x: usize| parallax.map_or(1.0, |parallax| parallax.voice(k, base + x));
+        let worths: Vec<f32> =
+            each.map(|(k, x)| shares[k] * worth(field, k, base + x) * voice(k, x)).collect();
         let mut votes = worths.clone();
         let mut chi2 = vec![0.0; width];
         // How far each pair of frames is apart at each pixel of the row.
@@ -86,7 +89,8 @@ pub(super) fn costs(field: &Field, moments: &[u32]) -> Costs {
                     let apart = |a: usize, b: usize| apart[pair(a, b) * width + x];
                     let shade =
                         if sure[x] { shade::cost(field, base + x, k, (worth, votes), apart) } else { 0.0 };
-                    costs[k][x] = Cost::of(weight * (lead + shade));
+                    let beside = parallax.map_or(0.0, |parallax| parallax.cost(k, base + x));
+                    costs[k][x] = Cost::of(weight * (lead + shade) + beside);
                 }
             }
         }
