@@ -16,6 +16,8 @@ use rayon::prelude::*;
 const SHADE: f32 = 8.0;
 /// Moments that must agree on what is lit.
 const AGREE: f32 = 3.0;
+/// What one who shows the same gives at least of a vote.
+const LEAST_VOTE: f32 = 0.68;
 /// Shares of the root codes that shade leaves.
 const LEAVES: std::ops::Range<f32> = 0.4..0.95;
 /// What the channels may differ by: as a share of what shade takes, and beyond that.
@@ -66,16 +68,24 @@ pub(super) fn cost(
         20 * green < 19 * lit && 5 * green > 2 * lit
     };
     let differ = |j: usize| j != k && apart(j, k) == DIFFERENT;
-    // Those who agree give most of their votes: whoever has fewer need not be looked at.
-    let lit =
-        |j: &usize| votes(*j) > 0.6 * AGREE && differ(*j) && darker(*j) && is_shade(field.ratios(k, *j, p));
+    let lit = |j: usize| differ(j) && darker(j) && is_shade(field.ratios(k, j, p));
     let agree = |j: usize| -> f32 {
         let alike = |m: &usize| *m == j || apart(*m, j) == ALIKE && differ(*m);
         (0..n).filter(|m| field.covered(*m, p)).filter(alike).map(&worth).sum()
     };
-    // A little less than whole moments, for sums of their shares.
-    let lit = (0..n).filter(lit).map(agree).filter(|a| *a > AGREE - 0.1).fold(0.0, f32::max);
-    SHADE * (lit / votes(k).max(1.0)).min(1.0)
+    // Those who agree give most of their votes: whoever has fewer than that need not be looked at, nor anybody once they are enough.
+    let enough = votes(k).max(1.0);
+    let mut best = 0.0f32;
+    for j in 0..n {
+        // A little less than whole moments, for sums of their shares.
+        if votes(j) > LEAST_VOTE * best.max(AGREE - 0.1) && lit(j) {
+            best = best.max(Some(agree(j)).filter(|a| *a > AGREE - 0.1).unwrap_or(0.0));
+        }
+        if best >= enough {
+            break;
+        }
+    }
+    SHADE * (best / enough).min(1.0)
 }
 
 /// Whether these shares of root codes, by channel, are what shade leaves.
