@@ -13,7 +13,7 @@
 mod kept;
 
 use evanu_core::combine::Method;
-use evanu_core::evidence::doubts::Reason;
+use evanu_core::evidence::doubts::{Doubt, Reason};
 use evanu_core::geometry::{Homography, Point, Size};
 use evanu_core::pixel::flood::parts;
 use evanu_core::pixel::{FrameSource, MemoryFrame, Raster, Samples};
@@ -225,6 +225,18 @@ fn doubted(plate: &Raster, truth: &Raster, decision: &Decision, reached: &[u16])
     [large.len(), large.iter().filter(|&&i| found[i]).count(), asked, needed, idle]
 }
 
+/// The share of a doubt's box, 0..=1, in which any two of its stories differ by more than noise does; `None` for fewer.
+fn disputed(scene: &Scene<'_>, doubt: &Doubt) -> Option<f64> {
+    const DIFFERS: f64 = 6.0;
+    let frame = |story: &Vec<usize>| scene.render(View::Frame(*story.first()?), doubt.bbox, 0).ok();
+    let told: Vec<Raster> = doubt.stories.iter().filter_map(frame).collect();
+    let first = told.first().filter(|_| told.len() > 1)?;
+    let n = first.size.pixels() as usize;
+    let at = |picture: &Raster, i: usize| grey(&picture.data[3 * i..][..3]);
+    let differ = |i: &usize| told.iter().any(|other| (at(other, *i) - at(first, *i)).abs() > DIFFERS);
+    Some((0..n).filter(differ).count() as f64 / n as f64)
+}
+
 /// What somebody who knew who stands where would make: at each place the average of the frames that are clear there.
 fn ideal(scene: &Scene<'_>, size: Size, clear: &dyn Fn(usize, usize) -> bool) -> Option<Raster> {
     let mut sums = vec![[0.0f64; 4]; size.pixels() as usize];
@@ -309,6 +321,7 @@ fn main() {
     for Kind { name, crowd, frames: (from, to), glaring, layers } in KINDS {
         let mut all: Vec<Measured> = Vec::new();
         let (mut doubts, mut areas) = ([0; 5], [0; 2]);
+        let mut contested: Vec<f64> = Vec::new();
         for set in 0..sets {
             let count = from + random.below(to - from + 1);
             let own = seed << 20 | set << 4 | name.len() as u64;
@@ -401,6 +414,8 @@ fn main() {
             let (best, c, m) = (scored(&ideal), scored(&consensus), scored(&median));
             let (busy, never) = (taken_most(&counts, count, 0.55), taken_most(&counts, count, 1.0));
             let d = doubted(&consensus, &truth, &decision, &reached);
+            contested
+                .extend(decision.doubts.iter().filter(|d| !d.settled).filter_map(|d| disputed(&scene, d)));
             (0..5).for_each(|i| doubts[i] += d[i]);
             let changed = changed_areas(&consensus, &truth, &counts, &reached);
             (0..2).for_each(|i| areas[i] += changed[i]);
@@ -439,7 +454,7 @@ fn main() {
             all.iter().filter(|a| a.median.ghost > 20.0).map(|a| a.consensus.ghost).collect();
         let worst = all.iter().map(|a| a.consensus.ghost).fold(0.0, f64::max);
         println!(
-            "{{\"kind\": \"{name}\", \"sets\": {}, \"consensus_psnr\": {:.2}, \"median_psnr\": {:.2}, \"consensus_ghost\": {:.3}, \"avoidable_ghost\": {:.3}, \"worst_ghost\": {worst:.3}, \"median_ghost\": {:.3}, \"beyond_ghost\": {:.4}, \"median_beyond\": {:.4}, \"busy_sets\": {}, \"busy_ghost\": {:.3}, \"ideal_psnr\": {:.2}, \"ideal_ghost\": {:.3}, \"wrong_places\": {}, \"doubted\": {}, \"areas\": {}, \"right\": {}, \"doubts\": {}, \"needed\": {}, \"idle\": {}, \"decide_s\": {:.2}, \"lost\": {:.2}, \"false_colour\": {:.4}, \"median_false_colour\": {:.4}}}",
+            "{{\"kind\": \"{name}\", \"sets\": {}, \"consensus_psnr\": {:.2}, \"median_psnr\": {:.2}, \"consensus_ghost\": {:.3}, \"avoidable_ghost\": {:.3}, \"worst_ghost\": {worst:.3}, \"median_ghost\": {:.3}, \"beyond_ghost\": {:.4}, \"median_beyond\": {:.4}, \"busy_sets\": {}, \"busy_ghost\": {:.3}, \"ideal_psnr\": {:.2}, \"ideal_ghost\": {:.3}, \"wrong_places\": {}, \"doubted\": {}, \"areas\": {}, \"right\": {}, \"doubts\": {}, \"needed\": {}, \"idle\": {}, \"decide_s\": {:.2}, \"lost\": {:.2}, \"false_colour\": {:.4}, \"median_false_colour\": {:.4}, \"half_disputed\": [{}, {}]}}",
             all.len(),
             mean(&|a| a.consensus.psnr),
             mean(&|a| a.median.psnr),
@@ -462,7 +477,9 @@ fn main() {
             mean(&|a| a.seconds),
             mean(&|a| 100.0 * (10f64.powf((a.best.psnr - a.consensus.psnr) / 20.0) - 1.0)),
             mean(&|a| a.false_colour.0),
-            mean(&|a| a.false_colour.1)
+            mean(&|a| a.false_colour.1),
+            contested.iter().filter(|share| **share >= 0.5).count(),
+            contested.len()
         );
     }
 }

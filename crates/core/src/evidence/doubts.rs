@@ -56,6 +56,8 @@ const GAP: usize = 3;
 const NEAR: usize = 12;
 /// A place grows by what it gathers up to the longer side over this.
 const WIDEST: usize = 4;
+/// Share of a box that some frame must dispute, or what lies beside it stays a place of its own.
+const DISPUTED: f32 = 0.5;
 /// Share of a place over which some frame must show what the plate shows, or a wide place is asked in parts.
 const WHOLE: f32 = 0.6;
 /// Mean colours that differ by this many deviations tell two stories.
@@ -165,7 +167,8 @@ pub fn find(decided: &Decided) -> Vec<Doubt> {
         let shows = |k: usize| place.iter().filter(|&&p| decided.shows_plate(k, p)).count();
         (0..choice.frames.len()).any(|k| shows(k) as f32 >= WHOLE * place.len() as f32)
     };
-    let mut places: Vec<Vec<usize>> = joined(found, (w, h))
+    let disputed = Disputed::of(&rivals, w);
+    let mut places: Vec<Vec<usize>> = joined(found, (w, h), &disputed)
         .into_iter()
         .flat_map(|place| divided(place, w, &|bounds, place| bounds.longer().1 <= widest || whole(place)))
         .collect();
@@ -222,8 +225,8 @@ fn foreign(decided: &Decided, rivals: &[Option<(f32, u16)>]) -> Vec<bool> {
 }
 
 /// Parts near one another become one place: one question for one figure. The largest gather what lies about them, but no
-/// place grows beyond [`WIDEST`]. Each is in order.
-fn joined(mut parts: Vec<Vec<usize>>, (w, h): (usize, usize)) -> Vec<Vec<usize>> {
+/// place grows beyond [`WIDEST`], nor over much that nobody disputes. Each is in order.
+fn joined(mut parts: Vec<Vec<usize>>, (w, h): (usize, usize), disputed: &Disputed) -> Vec<Vec<usize>> {
     let (near, widest) = (w.max(h) / NEAR, w.max(h) / WIDEST);
     parts.sort_by_key(|part| (usize::MAX - part.len(), part[0]));
     let mut places: Vec<(Bounds, Vec<usize>)> = Vec::new();
@@ -233,6 +236,7 @@ fn joined(mut parts: Vec<Vec<usize>>, (w, h): (usize, usize)) -> Vec<Vec<usize>>
             let both = bounds.with(&own);
             bounds.apart(&own) <= near
                 && (0..2).all(|axis| both.along(axis) <= bounds.along(axis).max(widest))
+                && disputed.share(&both) >= disputed.share(bounds).min(DISPUTED)
         };
         match places.iter_mut().find(|(bounds, _)| takes(bounds)) {
             Some((bounds, place)) => {
@@ -260,6 +264,32 @@ fn divided(place: Vec<usize>, w: usize, enough: &dyn Fn(&Bounds, &[usize]) -> bo
     let cut = ((long / 4).max(1)..long - long / 4).min_by_key(|&at| (each[at], at.abs_diff(long / 2)));
     let (one, other): (Vec<usize>, _) = place.into_iter().partition(|&p| along(p) < cut.unwrap_or(long / 2));
     [one, other].into_iter().flat_map(|part| divided(part, w, enough)).collect()
+}
+
+/// How many pixels any frame disputes, summed over all above and to the left.
+struct Disputed {
+    width: usize,
+    sums: Vec<u32>,
+}
+
+impl Disputed {
+    fn of(rivals: &[Option<(f32, u16)>], w: usize) -> Self {
+        let width = w + 1;
+        let mut sums = vec![0; width * (rivals.len() / w + 1)];
+        for (p, rival) in rivals.iter().enumerate() {
+            let at = (p / w + 1) * width + p % w + 1;
+            sums[at] = u32::from(rival.is_some()) + sums[at - 1] + sums[at - width] - sums[at - width - 1];
+        }
+        Self { width, sums }
+    }
+
+    /// Their share within bounds, 0..=1.
+    fn share(&self, bounds: &Bounds) -> f32 {
+        let Bounds([(x0, x1), (y0, y1)]) = *bounds;
+        let at = |x: usize, y: usize| self.sums[y * self.width + x];
+        let sum = at(x1 + 1, y1 + 1) + at(x0, y0) - at(x0, y1 + 1) - at(x1 + 1, y0);
+        sum as f32 / (bounds.along(0) * bounds.along(1)) as f32
+    }
 }
 
 /// Columns and rows that pixels lie in, first and last.
@@ -381,12 +411,35 @@ mod tests {
         let run = |from: usize, to: usize| -> Vec<usize> { (from..to).map(|x| 40 * w + x).collect() };
         // Each 20 from the next, which is near; with the third the place would be wider than 60.
         let parts = vec![run(77, 82), run(20, 30), run(49, 58)];
-        let places = joined(parts, (w, 100));
+        let all = vec![Some((1.0, 1)); w * 100];
+        let places = joined(parts, (w, 100), &Disputed::of(&all, w));
         assert_eq!(places, [[run(20, 30), run(49, 58)].concat(), run(77, 82)]);
         // What lies within a wide one belongs to it.
         let within = vec![10 * w + 50, 10 * w + 51];
         let wide: Vec<usize> = (0..200).map(|x| (x % 30) * w + x).collect();
-        assert_eq!(joined(vec![within, wide], (w, 100)).len(), 1);
+        assert_eq!(joined(vec![within, wide], (w, 100), &Disputed::of(&all, w)).len(), 1);
+    }
+
+    #[test]
+    fn what_lies_beyond_places_that_nobody_disputes_is_a_question_of_its_own() {
+        let w = 240;
+        let block =
+            |from: usize| (0..100).map(move |i| (20 + i / 10) * w + from + i % 10).collect::<Vec<_>>();
+        // Ten pixels of a block, twelve of nothing, ten of the next one; then a figure between them as well.
+        let parts = vec![block(50), block(72)];
+        let disputed = |between: bool| -> Vec<Option<(f32, u16)>> {
+            let there =
+                |x: usize| (50..60).contains(&x) || (72..82).contains(&x) || between && (60..72).contains(&x);
+            (0..w * 60).map(|p| (there(p % w) && p / w % 3 > 0).then_some((1.0, 1))).collect()
+        };
+        let places =
+            |between: bool| joined(parts.clone(), (w, 60), &Disputed::of(&disputed(between), w)).len();
+        assert_eq!((places(true), places(false)), (1, 2));
+        // A share is that of the pixels within, also at the picture's corner.
+        let shares = Disputed::of(&disputed(false), w);
+        let whole = Bounds([(0, w - 1), (0, 59)]);
+        assert!((shares.share(&whole) - 20.0 / 240.0 * 2.0 / 3.0).abs() < 1e-6);
+        assert_eq!(shares.share(&Bounds([(50, 59), (1, 2)])), 1.0);
     }
 
     #[test]
