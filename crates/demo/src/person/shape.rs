@@ -1,228 +1,10 @@
-//! Somebody: a body with hands and a face, clothes that hang from it, hair, a bag, and a way to walk or stand.
-//!
-//! Legs and arms are two bones each whose ends are set by the step, and whose middle follows (Hodgins, Wooten,
-//! Brogan and O'Brien 1995 give such angles over a step). All lengths are in metres of somebody 1.76 m tall.
+//! How far a place is from a person, and which part is nearest.
 
+use super::stance::{Leg, Stance};
+use super::{Bag, Below, CHILD, Dress, Hair, Part, Top, grown};
 use crate::solid::{blend, cone, ellipsoid, slab};
-use crate::texture::{fbm, noise, step};
-use evanu_core::random::Random;
+use crate::texture::{fbm, step};
 use glam::{Vec2, Vec3};
-
-/// Parts of a person, for their look.
-#[derive(Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Part {
-    Skin,
-    Face,
-    Hair,
-    Hat,
-    Top,
-    Shirt,
-    Legs,
-    Shoes,
-    Bag,
-    Phone,
-}
-
-/// What is worn above the waist.
-#[derive(Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Top {
-    /// Sleeves that end above the elbow.
-    Short,
-    /// Sleeves to the wrists.
-    Long,
-    /// Open in front over a shirt, with a collar, and longer.
-    Jacket,
-}
-
-/// What is worn below.
-#[derive(Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Below {
-    Trousers,
-    Shorts,
-    Skirt,
-    /// A skirt of the same cloth as the top.
-    Gown,
-}
-
-/// How hair is worn, or what is worn on it.
-#[derive(Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Hair {
-    Short,
-    Long,
-    Bun,
-    Hat,
-}
-
-/// What is carried.
-#[derive(Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Bag {
-    None,
-    Back,
-    Shoulder,
-}
-
-/// What somebody wears and carries, and how stout they are. Colours are linear.
-#[derive(Clone, Copy)]
-pub(crate) struct Dress {
-    pub skin: Vec3,
-    pub hair: Vec3,
-    pub top: Vec3,
-    pub legs: Vec3,
-    pub bag: Vec3,
-    pub shoes: Vec3,
-    pub over: Top,
-    pub below: Below,
-    pub worn: Hair,
-    pub carried: Bag,
-    pub striped: bool,
-    /// 1 is usual.
-    pub girth: f32,
-}
-
-impl Dress {
-    /// Some dress, by chance.
-    pub(crate) fn random(r: &mut Random) -> Self {
-        let colour = |list: &[[f32; 3]], r: &mut Random| Vec3::from(list[r.below(list.len())]);
-        let tops = [
-            [0.34, 0.05, 0.045],
-            [0.045, 0.075, 0.16],
-            [0.62, 0.60, 0.55],
-            [0.05, 0.05, 0.06],
-            [0.42, 0.33, 0.12],
-            [0.07, 0.22, 0.13],
-            [0.20, 0.08, 0.11],
-            [0.15, 0.20, 0.25],
-            [0.42, 0.36, 0.28],
-            [0.36, 0.22, 0.14],
-        ];
-        let legs = [
-            [0.05, 0.07, 0.13],
-            [0.10, 0.10, 0.11],
-            [0.34, 0.28, 0.19],
-            [0.03, 0.03, 0.035],
-            [0.11, 0.15, 0.24],
-        ];
-        let skins = [[0.52, 0.31, 0.21], [0.42, 0.24, 0.15], [0.24, 0.13, 0.08], [0.56, 0.36, 0.27]];
-        let hairs = [
-            [0.03, 0.02, 0.015],
-            [0.10, 0.05, 0.02],
-            [0.26, 0.17, 0.08],
-            [0.30, 0.29, 0.28],
-            [0.015, 0.014, 0.014],
-        ];
-        let bags = [[0.10, 0.07, 0.04], [0.03, 0.03, 0.03], [0.40, 0.10, 0.06], [0.10, 0.16, 0.10]];
-        let shoes = [[0.05, 0.04, 0.035], [0.02, 0.02, 0.022], [0.09, 0.045, 0.025], [0.36, 0.35, 0.33]];
-        Self {
-            skin: colour(&skins, r),
-            hair: colour(&hairs, r),
-            top: colour(&tops, r),
-            legs: colour(&legs, r),
-            bag: colour(&bags, r),
-            shoes: colour(&shoes, r),
-            over: [Top::Short, Top::Long, Top::Jacket, Top::Long][r.below(4)],
-            below: [
-                Below::Trousers,
-                Below::Trousers,
-                Below::Trousers,
-                Below::Shorts,
-                Below::Skirt,
-                Below::Gown,
-            ][r.below(6)],
-            worn: [Hair::Short, Hair::Short, Hair::Long, Hair::Bun, Hair::Hat][r.below(5)],
-            carried: [Bag::None, Bag::None, Bag::Back, Bag::Shoulder][r.below(4)],
-            striped: r.unit() < 0.2,
-            girth: r.within(0.9, 1.16) as f32,
-        }
-    }
-
-    fn skirted(&self) -> bool {
-        matches!(self.below, Below::Skirt | Below::Gown)
-    }
-}
-
-/// How somebody holds themselves.
-#[derive(Clone, Copy)]
-pub(crate) enum Stance {
-    /// Walking; where in the step, in radians.
-    Walks(f32),
-    /// Standing; a number that chooses among ways to.
-    Stands(f32),
-}
-
-/// Height of the hips' joints.
-const HIP: f32 = 0.90;
-const THIGH: f32 = 0.435;
-const SHIN: f32 = 0.415;
-/// From the ground to the ankle.
-const ANKLE: f32 = 0.075;
-
-/// Where the middle joint of two bones lies between their ends, bent towards `way`; the far end is drawn
-/// in where the bones cannot reach it.
-fn joint(from: Vec3, to: Vec3, first: f32, second: f32, way: Vec3) -> (Vec3, Vec3) {
-    let out = to - from;
-    let far = out.length().clamp(1e-3, 0.995 * (first + second));
-    let out = out.normalize_or(Vec3::NEG_Y);
-    let along = (far * far + first * first - second * second) / (2.0 * far);
-    let beside = (first * first - along * along).max(0.0).sqrt();
-    let side = (way - way.dot(out) * out).normalize_or(Vec3::X);
-    (from + along * out + beside * side, from + far * out)
-}
-
-/// One leg's joints, and how far its heel is off the ground relative to its toes.
-struct Leg {
-    hip: Vec3,
-    knee: Vec3,
-    ankle: Vec3,
-    heel: f32,
-}
-
-impl Stance {
-    fn leg(&self, side: f32) -> Leg {
-        let hip = Vec3::new(0.088 * side, HIP, 0.0);
-        let (ankle, heel) = match *self {
-            Self::Walks(phase) => {
-                let phase = if side > 0.0 { phase } else { phase + std::f32::consts::PI };
-                let (ahead, forth) = phase.sin_cos();
-                // On the ground the foot goes back; in the air it comes forth.
-                let lift = 0.10 * forth.max(0.0) * (1.0 - 0.4 * ahead);
-                let heel = 0.09 * (-ahead - 0.35).max(0.0) / 0.65;
-                (
-                    Vec3::new(0.075 * side, ANKLE + lift + heel, 0.31 * ahead - 0.04),
-                    heel - 0.03 * ahead.max(0.0),
-                )
-            }
-            Self::Stands(way) => {
-                let ahead = 0.07 * side * (3.0 * way).sin();
-                (Vec3::new(side * (0.10 + 0.03 * (5.0 * way).cos()), ANKLE, ahead - 0.03), 0.0)
-            }
-        };
-        let (knee, ankle) = joint(hip, ankle, THIGH, SHIN, Vec3::new(0.12 * side, 0.0, 1.0));
-        Leg { hip, knee, ankle, heel }
-    }
-
-    /// Shoulder, elbow and wrist, where the fingers go, and whether a phone is held.
-    fn arm(&self, side: f32) -> ([Vec3; 3], Vec3, bool) {
-        let shoulder = Vec3::new(0.165 * side, 1.385, -0.01);
-        let hanging = Vec3::new(0.03 * side, -1.0, 0.15).normalize();
-        let (wrist, fingers, phone) = match *self {
-            Self::Walks(phase) => {
-                let swing = -side * phase.sin();
-                let way = Vec3::new(0.06 * side, -0.52 + 0.05 * swing.max(0.0), 0.02 + 0.20 * swing);
-                (shoulder + way, (hanging + 0.5 * swing * Vec3::Z).normalize(), false)
-            }
-            Self::Stands(way) => match ((way.abs() * 7.3) as i32 % 3, side > 0.0) {
-                // Something held before the chest and looked at.
-                (0, true) => (Vec3::new(0.09, 1.20, 0.25), Vec3::new(-0.55, 0.55, 0.62).normalize(), true),
-                // A hand on the hip.
-                (1, false) => (Vec3::new(-0.205, 1.03, 0.03), Vec3::new(0.25, -0.75, 0.6).normalize(), false),
-                _ => (shoulder + Vec3::new(0.055 * side, -0.525, 0.04), hanging, false),
-            },
-        };
-        let out = Vec3::new(0.8 * side, -0.2, -1.0);
-        let (elbow, wrist) = joint(shoulder, wrist, 0.285, 0.255, out);
-        ([shoulder, elbow, wrist], fingers, phone)
-    }
-}
 
 /// The nearest of solids, and whose it is.
 struct Nearest(f32, Part);
@@ -243,9 +25,7 @@ pub(crate) fn distance(q: Vec3, dress: &Dress, stance: Stance, child: bool) -> (
     let mut best = Nearest(f32::MAX, Part::Skin);
     legs(q, dress, stance, &mut best);
     torso(q, dress, stance, &mut best);
-    // A child's head is large for its body.
-    let large = if child { 1.16 } else { 1.0 };
-    let p = (q - Vec3::new(0.0, 1.53, 0.0)) / large + Vec3::new(0.0, 1.53, 0.0);
+    let (p, large) = if child { (grown(q), CHILD.0) } else { (q, 1.0) };
     let bound = (p - Vec3::new(0.0, 1.60, -0.02)).length() - 0.30;
     if bound > COARSE {
         best.put(bound * large, Part::Hair);
@@ -491,56 +271,34 @@ fn head(p: Vec3, dress: &Dress, best: &mut Nearest) {
     best.put(hair * 0.8, Part::Hair);
 }
 
-/// Colour and gloss of a part at a place of it.
-pub(crate) fn look(q: Vec3, part: Part, dress: &Dress, child: bool) -> (Vec3, f32) {
-    let weave = 0.88 + 0.24 * noise(q * 90.0);
-    let worn = 0.72 + 0.5 * fbm(q * Vec3::new(12.0, 5.0, 12.0), 3);
-    let skin = || dress.skin * 0.8 * (0.9 + 0.2 * noise(q * 25.0));
-    match part {
-        Part::Skin => (skin(), 0.03),
-        Part::Face => (face_look(q, skin(), dress, child), 0.03),
-        Part::Hair => (dress.hair * (0.45 + 1.1 * noise(q * Vec3::new(240.0, 18.0, 240.0))), 0.02),
-        Part::Hat => (Vec3::new(0.52, 0.44, 0.29) * weave, 0.0),
-        Part::Top => {
-            let light = Vec3::new(0.6, 0.6, 0.58);
-            let plain = !dress.striped || dress.over == Top::Jacket || (q.y * 17.0).fract() >= 0.45;
-            (if plain { dress.top } else { light } * weave * worn * 0.85, 0.0)
-        }
-        Part::Shirt => (Vec3::new(0.55, 0.55, 0.56) * weave * worn, 0.0),
-        Part::Legs => {
-            // Faded over the thighs, darker along the seams.
-            let fade = 1.0 + 0.25 * step(0.05, 0.12, q.z) * step(0.5, 0.65, q.y) * step(0.9, 0.75, q.y);
-            (dress.legs * weave * worn * fade * 0.9, 0.0)
-        }
-        Part::Shoes => (if q.y < 0.016 { 0.45 * dress.shoes + Vec3::splat(0.03) } else { dress.shoes }, 0.04),
-        Part::Bag => (dress.bag * weave * if (q.y * 9.0).fract() < 0.03 { 0.6 } else { 1.0 }, 0.02),
-        Part::Phone => (Vec3::splat(0.012), 0.2),
-    }
-}
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use evanu_core::random::Random;
 
-fn face_look(q: Vec3, skin: Vec3, dress: &Dress, child: bool) -> Vec3 {
-    let p = if child { (q - Vec3::new(0.0, 1.53, 0.0)) / 1.16 + Vec3::new(0.0, 1.53, 0.0) } else { q };
-    if p.z < 0.05 {
-        return skin;
+    #[test]
+    fn people_stand_on_the_ground_within_the_ball_that_rays_are_asked_about() {
+        let mut random = Random::new(8);
+        for k in 0..60 {
+            let dress = Dress::random(&mut random);
+            let way = random.within(-3.0, 3.0) as f32;
+            let stance = if k % 2 == 0 { Stance::Walks(way) } else { Stance::Stands(way) };
+            let of = |p: Vec3| distance(p, &dress, stance, k % 5 == 0).0;
+            assert!(
+                of(Vec3::new(0.0, 1.2, 0.0)) < 0.0 && of(Vec3::new(0.0, 1.66, 0.0)) < 0.0,
+                "it has a body and a head"
+            );
+            let mut low = false;
+            for _ in 0..4000 {
+                let mut at = |reach: f64| random.within(-reach, reach) as f32;
+                let p = Vec3::new(at(1.3), 0.92 + at(1.3), at(1.3));
+                let inside = of(p) < 0.0;
+                assert!(!inside || p.distance(Vec3::Y * 0.92) < 1.02, "{p} is outside the ball");
+                assert!(!inside || p.y > -0.03, "{p} is in the ground");
+                let foot = Vec3::new(at(0.2), 0.03, at(0.5));
+                low |= of(foot) < 0.0;
+            }
+            assert!(low, "a foot is on the ground");
+        }
     }
-    let flushed = skin * Vec3::new(1.06, 0.90, 0.88);
-    let cheek = (-Vec2::new(p.x.abs() - 0.042, p.y - 1.622).length_squared() / 0.0006).exp();
-    let mut colour = skin.lerp(flushed, cheek);
-    let lips = Vec2::new(p.x / 0.023, (p.y - 1.600) / 0.0085).length();
-    let mouth = Vec2::new(p.x / 0.022, (p.y - 1.601) / 0.0016).length();
-    colour = colour.lerp(skin * Vec3::new(0.85, 0.55, 0.52), step(1.1, 0.8, lips));
-    colour *= 1.0 - 0.6 * step(1.2, 0.7, mouth);
-    let brow =
-        Vec2::new((p.x.abs() - 0.033) / 0.020, (p.y - 1.687 + 0.12 * (p.x.abs() - 0.033)) / 0.0045).length();
-    colour = colour.lerp(dress.hair * 0.8, 0.8 * step(1.2, 0.7, brow));
-    let at = Vec2::new(p.x.abs() - 0.031, p.y - 1.662);
-    let open = Vec2::new(at.x / 0.0130, at.y / 0.0047).length();
-    if open < 1.25 {
-        // The upper lid covers some of the iris.
-        let iris = step(0.0066, 0.0050, Vec2::new(at.x, at.y - 0.0012).length());
-        let eye = (skin * 0.5 + Vec3::splat(0.16)).lerp(Vec3::new(0.045, 0.03, 0.02), iris);
-        // Lashes: the edge of an eye is dark.
-        colour = (skin * 0.35).lerp(eye, step(1.05, 0.80, open));
-    }
-    colour
 }
