@@ -1,7 +1,7 @@
 #!/usr/bin/env python3
 """Measures the methods on random sets of many kinds beside the library pipeline and writes docs/measurements.md.
 
-Usage: measure/combining.py [SETS] [WIDTH] [SEED] [KIND,KIND]      (default 20 480 3, and the kinds below)
+Usage: measure/combining.py [SETS] [WIDTH] [SEED] [KIND,KIND]      (default 20 480 3 and KINDS)
 The sets are rendered by `--example combining`; the library pipeline gets the same frames as PNG, and both are scored on the
 grid of the frame that Evanu chose as reference.
 """
