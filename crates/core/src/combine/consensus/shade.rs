@@ -9,15 +9,13 @@
 use super::costs::{Cost, Costs};
 use super::field::{DIFFER, Field};
 use super::surroundings::{Surroundings, farther};
-use super::votes::{ALIKE, DIFFERENT};
+use super::votes::{ALIKE, DIFFERENT, LEAST_VOTE};
 use rayon::prelude::*;
 
 /// What shade costs, beside as many votes for what is lit.
 const SHADE: f32 = 8.0;
 /// Moments that must agree on what is lit.
 const AGREE: f32 = 3.0;
-/// What one who shows the same gives at least of a vote.
-const LEAST_VOTE: f32 = 0.68;
 /// Shares of the root codes that shade leaves.
 const LEAVES: std::ops::Range<f32> = 0.4..0.95;
 /// What the channels may differ by: as a share of what shade takes, and beyond that.

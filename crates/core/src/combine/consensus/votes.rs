@@ -12,6 +12,8 @@ use rayon::prelude::*;
 
 /// Differences beyond this many deviations speak for nobody, squared.
 const FARTHEST: f32 = 36.0;
+/// What one who shows the same gives at least of a vote.
+pub(super) const LEAST_VOTE: f32 = (1.0 - SAME / FARTHEST) * (1.0 - SAME / FARTHEST);
 /// What a clipped sample counts.
 const CLIPPED: f32 = 0.1;
 /// What votes of e to one cost: a little lead is no evidence against a contour, a large one is.
