@@ -120,16 +120,20 @@ pub fn reach(size: Size, sampling: &Sampling<'_>, region: Rect) -> Vec<(u32, u32
 }
 
 /// Whether rows of the frame lie along rows of the output everywhere, and columns along columns: then the kernel may
-/// be laid along the frame's rows and the output's columns, a lean of some degrees being no loss.
+/// be laid along the frame's rows and the output's columns, a lean of some degrees being no loss. Nor does the scale change so
+/// much from pixel to pixel that a chunk's places cannot be told from its middle.
 fn upright(to_frame: &Homography, size: Size) -> bool {
     const LEAN: f64 = 0.12;
+    const CHANGE: f64 = 1e-3;
     let Some(back) = to_frame.inverse() else { return false };
     size.corners().iter().all(|&p| {
         let q = back.apply(p);
         let (a, b) = (to_frame.apply(Point::new(q.x + 1.0, q.y)), to_frame.apply(Point::new(q.x, q.y + 1.0)));
         let (a, b) = ((a.x - p.x, a.y - p.y), (b.x - p.x, b.y - p.y));
         let fair = |v: f64| (0.4..2.5).contains(&v);
-        fair(a.0) && fair(b.1) && a.1.abs() < LEAN * a.0 && b.0.abs() < LEAN * b.1
+        let [.., x, y, one] = to_frame.0;
+        let even = x.abs() + y.abs() < CHANGE * (x * q.x + y * q.y + one).abs();
+        even && fair(a.0) && fair(b.1) && a.1.abs() < LEAN * a.0 && b.0.abs() < LEAN * b.1
     })
 }
 
@@ -210,7 +214,10 @@ fn two_passes(
         reach = reach.max(last - start(p.y.min(q.y)));
         needed[*row] = last;
     }
-    let (m, width) = (&to_frame.0, region.width as usize);
+    // Samples are made in chunks that are counted from pixel 0, from one that begins so many columns before the region.
+    let before = region.x.rem_euclid(CHUNK as i64) as usize;
+    let first = region.x - before as i64;
+    let (m, width) = (&to_frame.0, before + region.width as usize);
     SCRATCH.with_borrow_mut(|(line, ring)| {
         let long = bounds.width as usize + 2 * CHUNK;
         line.resize(3 * (long + width), 0.0);
@@ -226,17 +233,16 @@ fn two_passes(
                 let along = Along {
                     top: (m[0] * d + m[1] * x, m[2] * d + m[1] * one),
                     bottom: (m[6] * d + m[7] * x, m[8] * d + m[7] * one),
-                    first: region.x,
+                    first,
                 };
                 let planes = thirds(line).map(|p| &*p);
                 kernel::across(planes, bounds.x, &along, &LANCZOS, ring.row(k));
             }
             next = next.max(needed[row]);
             let y = (region.y + row as i64) as f64;
-            let along =
-                Along { top: (m[3], m[4] * y + m[5]), bottom: (m[6], m[7] * y + m[8]), first: region.x };
+            let along = Along { top: (m[3], m[4] * y + m[5]), bottom: (m[6], m[7] * y + m[8]), first };
             let mut run = thirds(&mut made[..3 * width]);
-            kernel::down(&ring, x, &along, &LANCZOS, run.each_mut().map(|p| &mut **p));
+            kernel::down(&ring, before + x, &along, &LANCZOS, run.each_mut().map(|p| &mut **p));
             sink(row, x, run);
         }
     });

@@ -65,7 +65,7 @@ pub fn roots(light: &[f32], gain: f32) -> Vec<u16> {
 }
 
 /// Appends them.
-#[multiversion(targets("x86_64+avx2+fma"))]
+#[multiversion(targets("x86_64+avx512f+avx512bw+avx512dq+avx512vl+avx2+fma", "x86_64+avx2+fma"))]
 pub fn append_roots(light: &[f32], gain: f32, out: &mut Vec<u16>) {
     let from = out.len();
     out.resize(from + light.len(), 0);

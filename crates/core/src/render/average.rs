@@ -261,14 +261,14 @@ mod vector {
         root.mul_add(root, DARK * DARK).sqrt()
     }
 
-    #[multiversion(targets("x86_64+avx2+fma"))]
+    #[multiversion(targets("x86_64+avx512f+avx512bw+avx512dq+avx512vl+avx2+fma", "x86_64+avx2+fma"))]
     pub(super) fn add(sums: &mut [f32], codes: &[u16], weight: &Weight<'_>) {
         for ((sum, code), across) in sums.iter_mut().zip(codes).zip(weight.across) {
             *sum = across.mul_add(weight.rise, weight.left).mul_add(even(f32::from(*code)), *sum);
         }
     }
 
-    #[multiversion(targets("x86_64+avx2+fma"))]
+    #[multiversion(targets("x86_64+avx512f+avx512bw+avx512dq+avx512vl+avx2+fma", "x86_64+avx2+fma"))]
     pub(super) fn add_light(sums: &mut [f32], light: &[f32], gain: f32, weight: &Weight<'_>) {
         for ((sum, light), across) in sums.iter_mut().zip(light).zip(weight.across) {
             let root = rounded_root(light * gain);
@@ -276,7 +276,7 @@ mod vector {
         }
     }
 
-    #[multiversion(targets("x86_64+avx2+fma"))]
+    #[multiversion(targets("x86_64+avx512f+avx512bw+avx512dq+avx512vl+avx2+fma", "x86_64+avx2+fma"))]
     pub(super) fn keep(sums: &mut [f32], codes: &[u16], weights: &[f32], held: &Weight<'_>) {
         let n = sums.len();
         let (codes, weights, across) = (&codes[..n], &weights[..n], &held.across[..n]);
@@ -286,7 +286,7 @@ mod vector {
         }
     }
 
-    #[multiversion(targets("x86_64+avx2+fma"))]
+    #[multiversion(targets("x86_64+avx512f+avx512bw+avx512dq+avx512vl+avx2+fma", "x86_64+avx2+fma"))]
     pub(super) fn roots(sums: &[f32]) -> Vec<u16> {
         let root = |sum: f32| sum.mul_add(sum, -DARK * DARK).max(0.0).sqrt();
         sums.iter().map(|sum| (root(*sum) + 0.5).min(65535.0) as u16).collect()

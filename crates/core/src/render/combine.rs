@@ -44,14 +44,20 @@ impl Combine<'_> {
             Method::Consensus => scene.detail(&self.frames, grid)?,
             _ => None,
         };
+        let rows = 0..block.height as usize;
         for k in average.layers() {
+            // What gives the detail is there in root codes, which count as its light would.
+            if let Some((_, detail)) = detail.as_ref().filter(|(own, _)| *own == k) {
+                rows.clone().for_each(|y| average.add(k, y, detail.row(y)));
+                continue;
+            }
             let gain = placed[k].tone.gain;
             resampled(scene.sources[self.frames[k]], &placed[k], block, &mut |row, from, run| {
                 average.add_light(k, (row, from), run.map(|r| &*r), gain);
             })?;
         }
         if let Some((k, detail)) = detail {
-            (0..block.height as usize).for_each(|y| average.keep(k, y, detail.row(y), detail.weights(y)));
+            rows.for_each(|y| average.keep(k, y, detail.row(y), detail.weights(y)));
         }
         Ok(average.plate())
     }

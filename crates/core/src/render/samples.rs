@@ -155,7 +155,7 @@ impl<'a> Scene<'a> {
         let wide = grid.grown(1, self.grid(View::Plate, grid.level).rect);
         let inner = Rect { x: grid.rect.x - wide.rect.x, y: grid.rect.y - wide.rect.y, ..grid.rect };
         let layer = self.layer(View::Plate, reference, &wide)?;
-        Ok(Some((place, Detail::new(&layer, wide.rect.width, inner, noise, grid.shrink()))))
+        Ok(Some((place, Detail::new(layer, wide.rect.width, inner, noise, grid.shrink()))))
     }
 }
 
