@@ -58,8 +58,8 @@ def main():
     rows = [json.loads(line) for line in lines.splitlines() if line.startswith("{")]
     text = [
         "| kind | sets | consensus PSNR dB | median | library | ghost area %: consensus | where a frame is clear | worst set | median | library "
-        "| changed areas, right | wrong places, in doubt | doubts, needed, idle | error over the ideal average % | false colour %: consensus | median |",
-        "|" + "---|" * 16,
+        "| changed areas, right | wrong places, in doubt | doubts, needed, idle | error over the ideal average % | false colour %: consensus | median | pieces of borders, smooth |",
+        "|" + "---|" * 17,
     ]
     for row in rows:
         scores = [s for s in map(library, sorted(folder.glob(f"{row['kind']}-*"))) if s]
@@ -68,7 +68,7 @@ def main():
             f"| {row['kind']} | {row['sets']} | {row['consensus_psnr']:.2f} | {row['median_psnr']:.2f} | {mean[0]:.2f} "
             f"| {row['consensus_ghost']:.3f} | {row['avoidable_ghost']:.3f} | {row['worst_ghost']:.2f} | {row['median_ghost']:.2f} | {mean[1]:.2f} "
             f"| {row['areas']}, {row['right']} | {row['wrong_places']}, {row['doubted']} | {row['doubts']}, {row['needed']}, {row['idle']} | {row['lost']:.1f} "
-            f"| {row['false_colour']:.3f} | {row['median_false_colour']:.3f} |"
+            f"| {row['false_colour']:.3f} | {row['median_false_colour']:.3f} | {row['borders']}, {row['smooth_borders']} |"
         )
     print("\n".join(text))
     page = ROOT / "docs/measurements.md"

@@ -10,6 +10,7 @@
 //! of each kind are taken. With `CAMERA=1` frames are what a camera's own files hold, another camera in each set, and so is the
 //! truth but for its noise and coding. With `NOISE=4` the sensor's noise is four times as strong.
 
+mod borders;
 mod kept;
 
 use evanu_core::combine::Method;
@@ -322,6 +323,7 @@ fn main() {
         let mut all: Vec<Measured> = Vec::new();
         let (mut doubts, mut areas) = ([0; 5], [0; 2]);
         let mut contested: Vec<f64> = Vec::new();
+        let mut borders = [0; 2];
         for set in 0..sets {
             let count = from + random.below(to - from + 1);
             let own = seed << 20 | set << 4 | name.len() as u64;
@@ -417,6 +419,9 @@ fn main() {
             contested
                 .extend(decision.doubts.iter().filter(|d| !d.settled).filter_map(|d| disputed(&scene, d)));
             (0..5).for_each(|i| doubts[i] += d[i]);
+            let shown = |i: usize| counts[i] < reached[i];
+            let steps = borders::steps((&consensus, &truth), &shown, &decision.label_map, &plan.tones.noise);
+            (0..2).for_each(|i| borders[i] += steps[i]);
             let changed = changed_areas(&consensus, &truth, &counts, &reached);
             (0..2).for_each(|i| areas[i] += changed[i]);
             println!(
@@ -454,7 +459,7 @@ fn main() {
             all.iter().filter(|a| a.median.ghost > 20.0).map(|a| a.consensus.ghost).collect();
         let worst = all.iter().map(|a| a.consensus.ghost).fold(0.0, f64::max);
         println!(
-            "{{\"kind\": \"{name}\", \"sets\": {}, \"consensus_psnr\": {:.2}, \"median_psnr\": {:.2}, \"consensus_ghost\": {:.3}, \"avoidable_ghost\": {:.3}, \"worst_ghost\": {worst:.3}, \"median_ghost\": {:.3}, \"beyond_ghost\": {:.4}, \"median_beyond\": {:.4}, \"busy_sets\": {}, \"busy_ghost\": {:.3}, \"ideal_psnr\": {:.2}, \"ideal_ghost\": {:.3}, \"wrong_places\": {}, \"doubted\": {}, \"areas\": {}, \"right\": {}, \"doubts\": {}, \"needed\": {}, \"idle\": {}, \"decide_s\": {:.2}, \"lost\": {:.2}, \"false_colour\": {:.4}, \"median_false_colour\": {:.4}, \"half_disputed\": [{}, {}]}}",
+            "{{\"kind\": \"{name}\", \"sets\": {}, \"consensus_psnr\": {:.2}, \"median_psnr\": {:.2}, \"consensus_ghost\": {:.3}, \"avoidable_ghost\": {:.3}, \"worst_ghost\": {worst:.3}, \"median_ghost\": {:.3}, \"beyond_ghost\": {:.4}, \"median_beyond\": {:.4}, \"busy_sets\": {}, \"busy_ghost\": {:.3}, \"ideal_psnr\": {:.2}, \"ideal_ghost\": {:.3}, \"wrong_places\": {}, \"doubted\": {}, \"areas\": {}, \"right\": {}, \"doubts\": {}, \"needed\": {}, \"idle\": {}, \"decide_s\": {:.2}, \"lost\": {:.2}, \"false_colour\": {:.4}, \"median_false_colour\": {:.4}, \"half_disputed\": [{}, {}], \"borders\": {}, \"smooth_borders\": {}}}",
             all.len(),
             mean(&|a| a.consensus.psnr),
             mean(&|a| a.median.psnr),
@@ -479,7 +484,9 @@ fn main() {
             mean(&|a| a.false_colour.0),
             mean(&|a| a.false_colour.1),
             contested.iter().filter(|share| **share >= 0.5).count(),
-            contested.len()
+            contested.len(),
+            borders[0],
+            borders[1]
         );
     }
 }

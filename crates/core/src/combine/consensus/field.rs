@@ -28,7 +28,7 @@ pub(super) const ENDLESS: u8 = u8::MAX;
 /// Noise and forgiven difference are kept as roots, so that a byte holds each: a root's square in root codes, times these.
 const NOISE: f32 = 1.0 / 16.0;
 const FORGIVEN: f32 = 1.0 / 4.0;
-/// Pixels by which a frame's rim is not trusted.
+/// Pixels by which a frame's rim is not known as well as the rest: the blur takes in what is not there.
 const RIM: usize = 1;
 /// A sample this near its end holds clipped light.
 const CLIPPED: u16 = 64_500;
@@ -323,17 +323,14 @@ impl Field {
 
 impl Layer {
     fn new(data: LayerData, (width, height): (usize, usize), noise: &NoiseModel, shrink: f32) -> Self {
-        // Near where the frame ends, the blur takes in what is not there.
-        let span = |y: usize| -> (usize, usize) {
-            let near = &data.spans[y.saturating_sub(RIM)..(y + RIM + 1).min(height)];
-            let (a, b) = near.iter().fold((0, width as u32), |s, n| (s.0.max(n.0), s.1.min(n.1)));
-            let from = if a > 0 { a as usize + RIM } else { 0 };
-            (from, if (b as usize) < width { (b as usize).saturating_sub(RIM) } else { width })
-        };
+        let within = inner(&data.spans, width);
         let middle = noise.sigma_at(u16::MAX / 2) / shrink;
         let more = (1..LEFT.len()).filter(|k| middle >= STRONG * (1 << (k - 1)) as f32).count();
         let blurred = |p: Vec<u16>| (0..=more).fold(p, |p, _| blurred(&p, (width, height)));
-        let planes = data.planes.map(blurred);
+        let LayerData { mut planes, spans } = data;
+        // Where the frame ends, the blur must not take in what is not there.
+        planes.iter_mut().for_each(|plane| continue_beyond(plane, &spans, width));
+        let planes = planes.map(blurred);
         let left = |bin| (noise.sigma_at((bin * 65536 / BINS) as u16) * LEFT[more] / shrink).max(FLOOR);
         let root = |noise: f32| (noise / NOISE).sqrt().round().min(f32::from(ENDLESS - 1)) as u8;
         let left: [u8; BINS] = std::array::from_fn(|bin| root(left(bin)));
@@ -348,12 +345,18 @@ impl Layer {
             }
             vector::forgiven(&square, &mut slack[y * width..][..width]);
             let light = line(0, y).iter().zip(line(1, y)).zip(line(2, y));
-            let (from, to) = span(y);
-            let reached = from.min(to)..to;
+            let reached = spans[y].0 as usize..spans[y].1 as usize;
             let own = sigma[y * width..][..width][reached.clone()].iter_mut();
             for (sigma, ((r, g), b)) in own.zip(light.skip(reached.start)) {
                 let light = (u32::from(*r) + u32::from(*g) + u32::from(*b)) / 3;
                 *sigma = left[light as usize * BINS / 65536];
+            }
+            // At its rim a frame may be off by twice what is forgiven for the registration.
+            let (from, to) = within[y];
+            for x in reached.filter(|x| !(from..to).contains(x)) {
+                let (sigma, slack) = (&mut sigma[y * width + x], slack[y * width + x]);
+                let steep = 2.0 * FORGIVEN * f32::from(slack).powi(2);
+                *sigma = root((NOISE * f32::from(*sigma).powi(2)).hypot(steep));
             }
         }
         Self { planes, sigma, slack }
@@ -473,6 +476,35 @@ mod vector {
     }
 }
 
+/// The columns of each row that lie more than [`RIM`] pixels within what rows cover.
+fn inner(spans: &[(u32, u32)], width: usize) -> Vec<(usize, usize)> {
+    let of = |y: usize| {
+        let near = &spans[y.saturating_sub(RIM)..(y + RIM + 1).min(spans.len())];
+        let (a, b) = near.iter().fold((0, width), |s, n| (s.0.max(n.0 as usize), s.1.min(n.1 as usize)));
+        (if a > 0 { a + RIM } else { 0 }, if b < width { b.saturating_sub(RIM) } else { width })
+    };
+    (0..spans.len()).map(of).collect()
+}
+
+/// Goes on with a plane's outermost pixels beyond what rows cover.
+fn continue_beyond(plane: &mut [u16], spans: &[(u32, u32)], width: usize) {
+    let covered = |y: &usize| spans[*y].0 < spans[*y].1;
+    for y in (0..spans.len()).filter(covered) {
+        let row = &mut plane[y * width..][..width];
+        let (from, to) = (spans[y].0 as usize, spans[y].1 as usize);
+        let (first, last) = (row[from], row[to - 1]);
+        row[..from].fill(first);
+        row[to..].fill(last);
+    }
+    let Some(first) = (0..spans.len()).find(covered) else { return };
+    for y in (0..first).rev() {
+        plane.copy_within((y + 1) * width..(y + 2) * width, y * width);
+    }
+    for y in (first + 1..spans.len()).filter(|y| !covered(y)) {
+        plane.copy_within((y - 1) * width..y * width, y * width);
+    }
+}
+
 /// Binomial blur over 3×3.
 fn blurred(plane: &[u16], (width, height): (usize, usize)) -> Vec<u16> {
     let row = |y: usize| &plane[y * width..][..width];
@@ -486,4 +518,29 @@ fn blurred(plane: &[u16], (width, height): (usize, usize)) -> Vec<u16> {
         out.extend(columns.windows(3).map(|c| ((c[0] + 2 * c[1] + c[2] + 8) / 16) as u16));
     }
     out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_frame_shows_the_same_as_another_up_to_its_last_row_and_column() {
+        // Steep enough for a blur that took in black to show; the second frame ends a row and two columns earlier.
+        let (size, all) = (Size::new(30, 20), 30 * 20u16);
+        let plane: Vec<u16> = (0..all).map(|p| 20_000 + 500 * (p / 30) + 300 * (p % 30)).collect();
+        let of = |spans| LayerData { planes: [plane.clone(), plane.clone(), plane.clone()], spans };
+        let mut ends = vec![(0, 28); 20];
+        ends[19] = (0, 0);
+        let mut second = of(ends);
+        for p in (0..usize::from(all)).filter(|p| p % 30 >= 28 || p / 30 == 19) {
+            second.planes.iter_mut().for_each(|plane| plane[p] = 0);
+        }
+        let noise = NoiseModel { sigma: vec![300.0; BINS], slip: 0.0, texture: 0.0 };
+        let field = Field::new(size, vec![of(vec![(0, 30); 20]), second], &noise, 1.0);
+        for p in 0..usize::from(all) {
+            assert_eq!(field.covered(1, p), p % 30 < 28 && p / 30 < 19, "{p}");
+            assert!(field.chi2(0, 1, p) < SAME, "{p}: {}", field.chi2(0, 1, p));
+        }
+    }
 }
