@@ -49,9 +49,10 @@ const JOIN: f32 = 0.03;
 const DENSE: (f32, f32) = (0.4, 0.1);
 /// Least share of the picture.
 const LEAST_SHARE: f32 = 0.004;
-/// Greatest mean step between neighbouring pixels of one frame, in deviations, of what has no contours.
-const SMOOTH: f32 = 2.5;
-/// Share of a smooth area's pixels that may hold steps.
+/// Greatest mean step between neighbouring pixels of one frame, in deviations, of what has no contours; cloud has a half, people four
+/// and more.
+const SMOOTH: f32 = 1.6;
+/// Share of such pixels that may hold steps.
 const STEPS: f32 = 0.04;
 /// Steps from this many deviations on are contours.
 const CONTOUR: f32 = 12.0;
@@ -144,17 +145,19 @@ pub fn find(decided: &Decided) -> Vec<Moving> {
 /// What moves in an area; `None` for what comes and goes.
 fn motion(decided: &Decided, area: &[usize], w: usize) -> Option<Motion> {
     let n = decided.choice.frames.len();
+    // Only what a frame shows otherwise tells what comes there: between people lies a place that may be as smooth as it likes.
     let inner: Vec<usize> = area.iter().copied().filter(|p| p % w + 1 < w).collect();
     let (mut sum, mut steps, mut count) = (0.0, 0usize, 0usize);
     for k in 0..n {
-        for &p in inner.iter().filter(|&&p| decided.covered(k, p) && decided.covered(k, p + 1)) {
+        let reached = |p: usize| decided.covered(k, p) && decided.covered(k, p + 1);
+        for &p in inner.iter().filter(|&&p| reached(p) && decided.from_plate(k, p) > DIFFER) {
             let step = decided.step(k, p, p + 1);
             sum += step;
             steps += usize::from(step > CONTOUR);
             count += 1;
         }
     }
-    if sum / count.max(1) as f32 <= SMOOTH && steps as f32 <= STEPS * count as f32 {
+    if count > 0 && sum <= SMOOTH * count as f32 && steps as f32 <= STEPS * count as f32 {
         return (!light_changes(decided, area)).then_some(Motion::Drifting);
     }
     // Squares of a few pixels: their means are the same in all frames when only details move.

@@ -7,6 +7,9 @@
 use super::costs::Cost;
 use super::{Decided, LabelMap, inliers, labels};
 
+/// What votes against the moment may cost around an area.
+const LITTLE: f32 = 0.5;
+
 /// What pixels of a choice were before they were taken from one frame.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Before {
@@ -36,6 +39,12 @@ impl Decided {
             (0..self.costs.planes.len()).filter(other).for_each(|j| {
                 self.costs.planes[j][p as usize] = Cost::NOWHERE;
             });
+        }
+        // Around it that moment is as likely as any, and the border may run where it shows least.
+        for &p in pixels.iter().filter(|p| self.field.covered(k, **p as usize)) {
+            let own = self.costs.planes[usize::from(self.choice.labels[p as usize])][p as usize].value();
+            let cost = &mut self.costs.planes[k][p as usize];
+            *cost = Cost::of(own + LITTLE).min(*cost);
         }
         let part = pixels.iter().map(|p| *p as usize).collect();
         let taken = labels::taken(&self.field, &self.costs, &self.choice.labels, k, part);
