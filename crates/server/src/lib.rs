@@ -56,7 +56,7 @@ fn api(port: u16) -> impl HttpServiceFactory + OpenApiFactory {
 /// # Errors
 /// When the listener cannot be used.
 pub async fn serve(studio: Studio, listener: TcpListener) -> std::io::Result<()> {
-    let studio = web::Data::new(studio);
+    let (studio, leaving) = (web::Data::new(studio.clone()), studio);
     let port = listener.local_addr()?.port();
     HttpServer::new(move || {
         App::new()
@@ -79,7 +79,8 @@ pub async fn serve(studio: Studio, listener: TcpListener) -> std::io::Result<()>
     .workers(2)
     .shutdown_timeout(1)
     .run()
-    .await
+    .await?;
+    leaving.leave().map_err(std::io::Error::other)
 }
 
 /// Whether a request comes from a page of this server: another site's page, or a name that was pointed at this

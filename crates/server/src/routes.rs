@@ -87,6 +87,7 @@ pub(crate) fn configure(config: &mut ServiceConfig) {
         .service(redo)
         .service(prepare)
         .service(dismiss_frame)
+        .service(read_again)
         .service(folder)
         .service(add_folder)
         .service(move_frames)
@@ -363,6 +364,14 @@ pub(crate) async fn dismiss_frame(
 ) -> Result<HttpResponse, Failure> {
     run_blocking(&studio, move |s| s.sets.dismiss_frame(path.0, FrameId(path.1))).await?;
     Ok(HttpResponse::NoContent().finish())
+}
+
+/// Reads a file once more that could not be read.
+#[utoipa::path(params(("set" = i64, Path), ("frame" = i64, Path)), responses((status = 202), (status = 409, body = Problem)))]
+#[post("/sets/{set}/frames/{frame}/again")]
+pub(crate) async fn read_again(studio: Shared, path: web::Path<(i64, i64)>) -> Result<HttpResponse, Failure> {
+    run_blocking(&studio, move |s| s.read_again(path.0, FrameId(path.1))).await?;
+    Ok(HttpResponse::Accepted().finish())
 }
 
 /// How well the frames support the plate.

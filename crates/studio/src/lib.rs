@@ -139,6 +139,26 @@ impl Studio {
         Ok(())
     }
 
+    /// Reads a file once more that could not be read.
+    ///
+    /// # Errors
+    /// When there is no such frame or it did not fail.
+    pub fn read_again(&self, set: i64, frame: FrameId) -> Result<(), StudioError> {
+        self.sets.frame_again(set, frame)?;
+        self.prepare(set)
+    }
+
+    /// Notes that the program is about to end as it was told to: what is cut off by that is not to blame.
+    ///
+    /// # Errors
+    /// When the database cannot be written.
+    pub fn leave(&self) -> Result<(), StudioError> {
+        let db = self.jobs.store.db();
+        db.execute("UPDATE runs SET begun = 0 WHERE state = 'running'", [])?;
+        db.execute("UPDATE frames SET begun = 0 WHERE state = 'reading'", [])?;
+        Ok(())
+    }
+
     /// Begins reading and aligning what has arrived.
     ///
     /// # Errors

@@ -10,6 +10,9 @@ use std::sync::mpsc::Sender;
 use std::sync::{Arc, Mutex, OnceLock};
 use std::time::{Duration, Instant};
 
+/// How often a run is begun by itself: what ends the program may end it again.
+const TIMES: i64 = 3;
+
 /// The queue. Cheap to clone.
 #[derive(Clone)]
 pub struct Queue(Arc<Inner>);
@@ -78,9 +81,17 @@ fn run_row(r: &Row<'_>) -> rusqlite::Result<Result<RunInfo, String>> {
 }
 
 impl Queue {
-    /// The queue of a data folder; runs that were cut off wait again.
+    /// The queue of a data folder; runs that were cut off wait again, but none that was so [`TIMES`] times.
     pub(crate) fn open(store: Arc<Store>) -> Result<Self, StudioError> {
-        store.db().execute("UPDATE runs SET state = 'queued' WHERE state = 'running'", [])?;
+        let told =
+            format!("Evanu ended {TIMES} times while it was at this, and does not begin it again by itself");
+        let db = store.db();
+        db.execute(
+            "UPDATE runs SET state = 'failed', message = ?1 WHERE state = 'running' AND begun >= ?2",
+            params![told, TIMES],
+        )?;
+        db.execute("UPDATE runs SET state = 'queued' WHERE state = 'running'", [])?;
+        drop(db);
         let (wake, current) = (OnceLock::new(), Mutex::default());
         Ok(Self(Arc::new(Inner { store, wake, current })))
     }
@@ -145,6 +156,7 @@ impl Queue {
             let step = StepInfo { name: "begin".into(), share: 0.0, seconds_left: None };
             *lock(&self.0.current) =
                 Some(Current { run, step, began: Instant::now(), told: Instant::now(), stop: stop.clone() });
+            self.0.store.db().execute("UPDATE runs SET begun = begun + 1 WHERE id = ?1", params![run])?;
             self.finish(run, RunState::Running, None)?;
             return Ok(Some(Work { queue: self.clone(), set, run, kind, request, stop }));
         }
@@ -243,6 +255,26 @@ impl Queue {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_run_that_was_cut_off_three_times_is_not_begun_again() {
+        let folder = tempfile::tempdir().unwrap();
+        let open = || Queue::open(Arc::new(Store::open(folder.path()).unwrap())).unwrap();
+        let queue = open();
+        queue.0.store.db().execute("INSERT INTO sets (id, name, created) VALUES (1, 'a', 0)", []).unwrap();
+        let id = queue.enqueue(1, RunKind::Prepare, "{}").unwrap();
+        // Dropped without an end, as when the program is killed.
+        for _ in 0..TIMES {
+            assert_eq!(open().take().unwrap().map(|work| work.run), Some(id));
+        }
+        let queue = open();
+        assert!(queue.take().unwrap().is_none());
+        let run = queue.run(id).unwrap();
+        assert_eq!(run.state, RunState::Failed);
+        assert!(run.message.unwrap().starts_with("Evanu ended 3 times"));
+        // Asked for again it is another run.
+        assert!(queue.enqueue(1, RunKind::Prepare, "{}").unwrap() > id);
+    }
 
     #[test]
     fn work_of_an_unknown_kind_is_told_and_not_taken_for_another() {

@@ -68,6 +68,11 @@ fn versions() -> Migrations<'static> {
                 set_id INTEGER NOT NULL REFERENCES sets(id) ON DELETE CASCADE, hash TEXT NOT NULL,
                 PRIMARY KEY (set_id, hash));",
         ),
+        // How often runs, and the reading of files, were begun without coming to an end.
+        M::up(
+            "ALTER TABLE runs ADD COLUMN begun INTEGER NOT NULL DEFAULT 0;
+            ALTER TABLE frames ADD COLUMN begun INTEGER NOT NULL DEFAULT 0;",
+        ),
     ])
 }
 

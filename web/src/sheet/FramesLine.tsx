@@ -99,12 +99,14 @@ export function FramesLine({ open, set }: { open: OpenSet; set: SetDetail }) {
               </button>
             )}
             {f.state === "failed" && (
-              <button
-                className="shrink-0 text-[13px] underline"
-                onClick={() => void api.dismiss(set.id, f.id).catch(tellError)}
-              >
-                take off
-              </button>
+              <div className="flex shrink-0 flex-col items-end text-[13px]">
+                <button className="underline" onClick={() => void api.dismiss(set.id, f.id).catch(tellError)}>
+                  take off
+                </button>
+                <button className="underline" onClick={() => void api.readAgain(set.id, f.id).catch(tellError)}>
+                  read again
+                </button>
+              </div>
             )}
           </li>
         ))}

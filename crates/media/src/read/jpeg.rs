@@ -26,7 +26,11 @@ fn jpeg(path: &Path, bytes: &[u8]) -> Result<Stored, MediaError> {
     decoder.decode_headers().map_err(|e| damaged(path, &e.to_string()))?;
     let info = decoder.info().ok_or_else(|| damaged(path, "no frame header"))?;
     let size = check_size(path, u64::from(info.width), u64::from(info.height))?;
-    // A decoder fills what a cut file lacks with grey.
+    // A decoder fills what a cut file lacks with grey. Each block of 8×8 takes a bit at least.
+    let blocks = u64::from(size.width.div_ceil(8)) * u64::from(size.height.div_ceil(8));
+    if 8 * (bytes.len() as u64) < blocks {
+        return Err(damaged(path, "it holds less than the picture that it announces"));
+    }
     if !is_whole(bytes) {
         return Err(damaged(path, "its end is missing"));
     }
@@ -77,7 +81,31 @@ fn is_whole(bytes: &[u8]) -> bool {
 
 #[cfg(test)]
 mod tests {
-    use super::is_whole;
+    use super::{is_whole, jpeg};
+    use std::path::Path;
+
+    #[test]
+    fn a_file_that_announces_more_than_it_holds_is_refused_before_room_is_made_for_it() {
+        // A whole file of 20 000 × 20 000 pixels in grey, and of as many as its bytes may code.
+        let file = |side: u16| {
+            let [high, low] = side.to_be_bytes();
+            let table = |class: u8| [&[0xFF, 0xC4, 0, 20, class, 1][..], &[0; 15], &[0]].concat();
+            [
+                &[0xFF, 0xD8, 0xFF, 0xDB, 0, 67, 0][..],
+                &[1; 64],
+                &[0xFF, 0xC0, 0, 11, 8, high, low, high, low, 1, 1, 0x11, 0],
+                &table(0),
+                &table(0x10),
+                &[0xFF, 0xDA, 0, 8, 1, 1, 0, 0, 63, 0],
+                &[0; 200],
+                &[0xFF, 0xD9],
+            ]
+            .concat()
+        };
+        let refused = jpeg(Path::new("a.jpg"), &file(20_000)).err().map(|e| e.to_string());
+        assert!(refused.is_some_and(|e| e.contains("holds less than the picture that it announces")));
+        assert!(jpeg(Path::new("a.jpg"), &file(160)).is_ok());
+    }
 
     #[test]
     fn the_end_is_found_behind_segments_scans_restarts_and_thumbnails_and_nowhere_else() {

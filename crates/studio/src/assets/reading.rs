@@ -13,6 +13,9 @@ use std::path::Path;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
+/// How often a file is read by itself while the program ends at it.
+const TIMES: i64 = 2;
+
 impl Assets {
     /// Reads what a set has not read yet, also what is being read ahead.
     pub(crate) fn read_frames(
@@ -38,7 +41,10 @@ impl Assets {
                 }
                 Ok::<_, StudioError>(())
             };
-            self.0.background.install(|| unread.par_iter().try_for_each(read))?;
+            // What was being read when the program ended is read by itself: should it end again, it is known by what.
+            let (suspect, others): (Vec<FrameRow>, _) = unread.into_iter().partition(|f| f.begun > 0);
+            suspect.iter().try_for_each(read)?;
+            self.0.background.install(|| others.par_iter().try_for_each(read))?;
             std::thread::sleep(Duration::from_millis(5));
         }
     }
@@ -74,7 +80,12 @@ impl Assets {
         }
         let _claim = Claim(self, claim);
         if self.0.sets.frame_state(first.row)? == Some(FrameState::Reading) {
-            self.read_asset(set, first)?;
+            let read = self.read_asset(set, first);
+            // A full disk, or a run that was stopped, is not the file's fault either.
+            if read.is_err() {
+                self.0.sets.frame_not_begun(first.row)?;
+            }
+            read?;
             self.tell_read(set);
         }
         Ok(true)
@@ -97,6 +108,15 @@ impl Assets {
     /// asset counts as unread, and is read again after an interruption.
     fn read_asset(&self, set: i64, first: &FrameRow) -> Result<(), StudioError> {
         let original = self.original(first);
+        if first.begun >= TIMES {
+            let ends = MediaError::new(
+                &original,
+                format!("Evanu ended {TIMES} times while it was reading it"),
+                "leave it out, or convert it and add it again",
+            );
+            return self.note(first, Err(ends), &original);
+        }
+        self.0.sets.frame_begun(first.row)?;
         let mut read = Vec::new();
         let frames = match open_asset(self.0.formats, &original) {
             Ok(frames) => frames,

@@ -323,6 +323,7 @@ mod tests {
             camera,
             source: None,
             bytes: 0,
+            begun: 0,
         }
     }
 

@@ -96,6 +96,7 @@ mod tests {
             camera: evanu_media::CameraData::default(),
             source: None,
             bytes: 0,
+            begun: 0,
         };
         (0..3).map(row).collect()
     }

@@ -30,10 +30,12 @@ pub(crate) struct FrameRow {
     pub source: Option<String>,
     /// Length of the original.
     pub bytes: u64,
+    /// How often it was begun to be read without coming to an end.
+    pub begun: i64,
 }
 
 const COLUMNS: &str =
-    "id, key, place, name, hash, position, state, reason, width, height, camera, source, bytes";
+    "id, key, place, name, hash, position, state, reason, width, height, camera, source, bytes, begun";
 
 fn frame_row(r: &Row<'_>) -> rusqlite::Result<FrameRow> {
     let state: String = r.get(6)?;
@@ -52,6 +54,7 @@ fn frame_row(r: &Row<'_>) -> rusqlite::Result<FrameRow> {
         camera: serde_json::from_str(&camera).unwrap_or_default(),
         source: r.get(11)?,
         bytes: r.get::<_, i64>(12)? as u64,
+        begun: r.get(13)?,
     })
 }
 
@@ -177,10 +180,40 @@ impl Sets {
         Ok(state.and_then(|s| s.parse().ok()))
     }
 
+    /// Notes that a frame is being read, which is known until it was or could not be.
+    pub(crate) fn frame_begun(&self, row: i64) -> Result<(), StudioError> {
+        self.store.db().execute("UPDATE frames SET begun = begun + 1 WHERE id = ?1", params![row])?;
+        Ok(())
+    }
+
+    /// Notes that it came to an end otherwise.
+    pub(crate) fn frame_not_begun(&self, row: i64) -> Result<(), StudioError> {
+        self.store.db().execute("UPDATE frames SET begun = 0 WHERE id = ?1", params![row])?;
+        Ok(())
+    }
+
+    /// A frame that could not be read is to be tried once more.
+    ///
+    /// # Errors
+    /// When there is no such frame or it did not fail.
+    pub(crate) fn frame_again(&self, set: i64, frame: FrameId) -> Result<(), StudioError> {
+        let changed = self.store.db().execute(
+            "UPDATE frames SET state = 'reading', reason = NULL, begun = 0
+             WHERE set_id = ?1 AND key = ?2 AND state = 'failed' AND hash <> ''",
+            params![set, frame.0],
+        )?;
+        match changed {
+            0 => Err(StudioError::Conflict(
+                "only a file that is there and could not be read is read again".into(),
+            )),
+            _ => Ok(()),
+        }
+    }
+
     /// A frame was read.
     pub(crate) fn frame_read(&self, row: i64, size: Size, camera: &CameraData) -> Result<(), StudioError> {
         self.store.db().execute(
-            "UPDATE frames SET state = 'ready', reason = NULL, width = ?2, height = ?3, camera = ?4 WHERE id = ?1",
+            "UPDATE frames SET state = 'ready', reason = NULL, begun = 0, width = ?2, height = ?3, camera = ?4 WHERE id = ?1",
             params![row, size.width, size.height, serde_json::to_string(camera)?],
         )?;
         Ok(())
