@@ -65,7 +65,7 @@ pub async fn serve(studio: Studio, listener: TcpListener) -> std::io::Result<()>
             .app_data(web::PathConfig::default().error_handler(|_, _| problem::not_found()))
             .app_data(web::QueryConfig::default().error_handler(|e, _| problem::bad_request(&e.to_string())))
             .wrap(Compress::default())
-            .wrap(DefaultHeaders::new().add(("X-Content-Type-Options", "nosniff")).add(("Referrer-Policy", "no-referrer")).add((
+            .wrap(DefaultHeaders::new().add(("X-Content-Type-Options", "nosniff")).add(("Referrer-Policy", "no-referrer")).add(("Cross-Origin-Resource-Policy", "same-origin")).add((
                 "Content-Security-Policy",
                 "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; frame-ancestors 'none'",
             )))
@@ -84,16 +84,23 @@ pub async fn serve(studio: Studio, listener: TcpListener) -> std::io::Result<()>
 }
 
 /// Whether a request comes from a page of this server: another site's page, or a name that was pointed at this
-/// machine (DNS rebinding), must not reach the interface.
+/// machine (DNS rebinding), must not reach the interface. Browsers say where a request comes from by several heads; none of them may
+/// name another place.
 fn local_caller(head: &actix_web::dev::RequestHead, port: u16) -> bool {
-    let text = |name| head.headers().get(name).and_then(|v| v.to_str().ok());
-    let host = text(actix_web::http::header::HOST).unwrap_or_default();
-    let plain = host.strip_suffix(&format!(":{port}")).unwrap_or(host);
+    let text = |name: &str| head.headers().get(name).and_then(|v| v.to_str().ok());
+    let host = text("host").unwrap_or_default().to_ascii_lowercase();
+    let plain = host.strip_suffix(&format!(":{port}")).unwrap_or(&host);
     let named_by_address =
         plain == "localhost" || plain.trim_matches(['[', ']']).parse::<std::net::IpAddr>().is_ok();
-    let same_origin = text(actix_web::http::header::ORIGIN)
-        .is_none_or(|o| o == format!("http://{host}") || o == format!("https://{host}"));
-    named_by_address && same_origin
+    let here = |place: &str| {
+        let place = place.to_ascii_lowercase();
+        ["http://", "https://"].iter().filter_map(|scheme| place.strip_prefix(scheme)).any(|place| {
+            place.strip_prefix(&host).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+        })
+    };
+    let same_origin = text("origin").is_none_or(here) && text("referer").is_none_or(here);
+    let same_site = text("sec-fetch-site").is_none_or(|site| matches!(site, "same-origin" | "none"));
+    named_by_address && same_origin && same_site
 }
 
 /// Brings in the sample sets that are not there yet, when there is no set at all.

@@ -263,6 +263,7 @@ mod tests {
         let queue = open();
         queue.0.store.db().execute("INSERT INTO sets (id, name, created) VALUES (1, 'a', 0)", []).unwrap();
         let id = queue.enqueue(1, RunKind::Prepare, "{}").unwrap();
+        drop(queue);
         // Dropped without an end, as when the program is killed.
         for _ in 0..TIMES {
             assert_eq!(open().take().unwrap().map(|work| work.run), Some(id));

@@ -6,8 +6,11 @@ use evanu_core::recipe::{FrameId, migrate};
 use evanu_media::MediaError;
 use rusqlite::{Connection, Transaction, params};
 use rusqlite_migration::{HookError, M, Migrations};
+use std::fs::{File, TryLockError};
+use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
 use tokio::sync::broadcast;
 
 /// A lock that was held by a thread that panicked is still good: every change under it is whole.
@@ -115,8 +118,45 @@ fn database(folder: &Path) -> Result<Connection, StudioError> {
     Ok(db)
 }
 
+/// Holds a folder for this process until that ends, however it does; `None` while another holds it.
+fn held(folder: &Path) -> Result<Option<File>, StudioError> {
+    /// A program that was just told to end, or this one's own last work, is waited for.
+    const WAIT: Duration = Duration::from_secs(3);
+    let path = folder.join("evanu.lock");
+    let failed = |e: std::io::Error| StudioError::from(MediaError::writing(&path, &e));
+    let mut file =
+        File::options().create(true).truncate(false).read(true).write(true).open(&path).map_err(failed)?;
+    let begin = Instant::now();
+    loop {
+        match file.try_lock() {
+            Ok(()) => break,
+            Err(TryLockError::WouldBlock) if begin.elapsed() < WAIT => {
+                std::thread::sleep(Duration::from_millis(20))
+            }
+            Err(TryLockError::WouldBlock) => return Ok(None),
+            Err(TryLockError::Error(e)) => return Err(failed(e)),
+        }
+    }
+    file.set_len(0).map_err(failed)?;
+    write!(file, "{}", std::process::id()).map_err(failed)?;
+    Ok(Some(file))
+}
+
+/// Takes away what was being written when the program ended. Nobody else writes here.
+fn sweep(folder: &Path) {
+    let entries = |folder: PathBuf| std::fs::read_dir(folder).into_iter().flatten().flatten();
+    let exports = entries(folder.join("exports")).map(|run| run.path());
+    for part in [folder.join("originals"), folder.join("cache/pyramids")].into_iter().chain(exports) {
+        for file in entries(part).filter(|file| file.file_name().to_string_lossy().starts_with('.')) {
+            let _ = std::fs::remove_file(file.path()); // a leftover costs space, nothing else
+        }
+    }
+}
+
 /// A data folder that is open.
 pub(crate) struct Store {
+    /// Given back when it is closed.
+    _held: File,
     folder: PathBuf,
     db: Mutex<Connection>,
     events: broadcast::Sender<Event>,
@@ -124,9 +164,21 @@ pub(crate) struct Store {
 
 impl Store {
     /// Opens a folder, making it when it is not there.
+    ///
+    /// # Errors
+    /// When it cannot be written, is of a newer version, or another process has it open.
     pub(crate) fn open(folder: &Path) -> Result<Self, StudioError> {
+        std::fs::create_dir_all(folder).map_err(|e| MediaError::writing(folder, &e))?;
+        let Some(held) = held(folder)? else {
+            let by = std::fs::read_to_string(folder.join("evanu.lock")).unwrap_or_default();
+            return Err(StudioError::Conflict(format!(
+                "{}: process {by} has this folder open; end that one, or name another folder with --data",
+                folder.display()
+            )));
+        };
+        sweep(folder);
         let (events, _) = broadcast::channel(512);
-        Ok(Self { folder: folder.to_owned(), db: Mutex::new(database(folder)?), events })
+        Ok(Self { _held: held, folder: folder.to_owned(), db: Mutex::new(database(folder)?), events })
     }
 
     /// The database, which nobody else has meanwhile.
@@ -165,6 +217,30 @@ mod tests {
         let again = database(folder.path()).unwrap();
         let n: i64 = again.query_row("SELECT count(*) FROM sets", [], |r| r.get(0)).unwrap();
         assert_eq!(n, 1);
+    }
+
+    #[test]
+    fn a_folder_is_held_by_one_and_swept_of_what_was_being_written() {
+        let folder = tempfile::tempdir().unwrap();
+        let first = Store::open(folder.path()).unwrap();
+        let refused = Store::open(folder.path()).err().unwrap().to_string();
+        assert!(
+            refused.contains(&format!("process {} has this folder open", std::process::id())),
+            "{refused}"
+        );
+        std::fs::create_dir(first.path(&["exports", "7"])).unwrap();
+        let left = [".incoming-a", ".raster-b"].map(|name| first.path(&["originals", name]));
+        let left = [
+            left[0].clone(),
+            left[1].clone(),
+            first.path(&["cache", "pyramids", ".pyramid-c"]),
+            first.path(&["exports", "7", ".evanu-d"]),
+        ];
+        let kept = [first.path(&["originals", "e"]), first.path(&["exports", "7", "plate.tif"])];
+        left.iter().chain(&kept).for_each(|path| std::fs::write(path, "x").unwrap());
+        drop(first);
+        Store::open(folder.path()).unwrap();
+        assert!(left.iter().all(|path| !path.exists()) && kept.iter().all(|path| path.exists()));
     }
 
     #[test]

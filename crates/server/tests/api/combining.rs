@@ -122,10 +122,9 @@ fn the_look_through_tells_which_frame_differs() {
         look["crops"].as_array().unwrap().iter().map(|c| c["agrees"].as_bool()).collect();
     assert_eq!(agrees, [Some(true), Some(true), Some(true), Some(true), Some(false)]);
     assert!(look["strip"].as_str().unwrap().starts_with("data:image/jpeg;base64,"));
-    assert_eq!(
-        server.call("GET", &format!("/api/sets/{id}/look?x=1&y=1&level=0&width=9000&height=48"), None).0,
-        400
-    );
+    for wrong in ["x=1&y=1&level=0&width=9000&height=48", "x=1e19&y=1&level=0&width=64&height=48"] {
+        assert_eq!(server.call("GET", &format!("/api/sets/{id}/look?{wrong}"), None).0, 400, "{wrong}");
+    }
     let methods =
         server.get(&format!("/api/sets/{id}/look?x={x}&y={y}&level=0&width=64&height=48&methods=true"));
     assert_eq!(methods["crops"].as_array().unwrap().len(), 7);

@@ -59,6 +59,16 @@ fn only_our_own_pages_are_answered() {
     assert_eq!(asked(&[("origin", &server.base)]), 200);
     assert_eq!(asked(&[("origin", "http://elsewhere.example")]), 403);
     assert_eq!(asked(&[("host", "elsewhere.example")]), 403);
+    // Browsers that send no origin say it otherwise, and write names as they like.
+    for (site, answer) in [("cross-site", 403), ("same-site", 403), ("same-origin", 200), ("none", 200)] {
+        assert_eq!(asked(&[("sec-fetch-site", site)]), answer, "{site}");
+    }
+    assert_eq!(asked(&[("referer", "http://elsewhere.example/page")]), 403);
+    assert_eq!(asked(&[("referer", &format!("{}.elsewhere.example/", server.base))]), 403);
+    assert_eq!(asked(&[("referer", &format!("{}/set/1", server.base))]), 200);
+    let port = server.base.rsplit(':').next().unwrap();
+    let (host, origin) = (format!("LOCALHOST:{port}"), format!("http://localhost:{port}"));
+    assert_eq!(asked(&[("host", &host), ("origin", &origin)]), 200);
     let (status, problem) = server.json("GET", "/api/nothing", None);
     assert_eq!((status, problem["title"].as_str()), (404, Some("Not Found")));
     let (status, problem) = server.json("POST", "/api/sets", Some(json!({"wrong": 1})));

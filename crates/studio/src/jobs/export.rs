@@ -75,7 +75,7 @@ impl Jobs {
             ExportFormat::Exr => (Format::Exr, "exr"),
         };
         let words: Vec<&str> = safe.split('-').filter(|w| !w.is_empty()).collect();
-        let name = format!("{}-plate.{extension}", words.join("-").to_lowercase());
+        let name = format!("{}-plate.{extension}", cut(&words.join("-").to_lowercase()));
         let folder = self.store.path(&["exports", &work.run.to_string()]);
         std::fs::create_dir_all(&folder).map_err(|e| MediaError::writing(&folder, &e))?;
         work.step("Writing the plate");
@@ -102,5 +102,24 @@ impl Jobs {
             })?;
             Ok(Some(name.clone()))
         })
+    }
+}
+
+/// As much of a name, in whole characters, as a file system holds beside what is added to it.
+fn cut(name: &str) -> &str {
+    const BYTES: usize = 200;
+    &name[..name.floor_char_boundary(BYTES)]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::cut;
+
+    #[test]
+    fn names_are_cut_between_characters() {
+        assert_eq!(cut("forecourt"), "forecourt");
+        let wide = "\u{1F3DB}".repeat(120);
+        assert_eq!(cut(&wide), "\u{1F3DB}".repeat(50));
+        assert_eq!(cut(&format!("a{wide}")).len(), 197);
     }
 }

@@ -173,7 +173,8 @@ fn checked(loaded: &Loaded, patch: &Patch<FrameId>) -> Result<Patch, StudioError
     by_index.ok_or_else(|| invalid("a lift has three to a thousand corners on a frame of this set"))
 }
 
-fn check_place(p: Point) -> Result<(), StudioError> {
+/// Whether a place may lie in a picture.
+pub(super) fn check_place(p: Point) -> Result<(), StudioError> {
     if p.x.is_finite() && p.y.is_finite() && p.x.abs() < 1e6 && p.y.abs() < 1e6 {
         return Ok(());
     }

@@ -2,6 +2,7 @@
 
 use super::Scenes;
 use super::opened::Loaded;
+use super::patches::check_place;
 use crate::error::{StudioError, invalid};
 use crate::model::{AgreementFact, CropInfo, FitInfo, LookThrough};
 use crate::store::lock;
@@ -98,14 +99,10 @@ impl Scenes {
         (size, spot): (Size, Size),
         methods: bool,
     ) -> Result<LookThrough, StudioError> {
-        if !(16..=400).contains(&size.width)
-            || !(16..=400).contains(&size.height)
-            || level > 16
-            || !x.is_finite()
-            || !y.is_finite()
-        {
+        if !(16..=400).contains(&size.width) || !(16..=400).contains(&size.height) || level > 16 {
             return Err(invalid("crops are 16 to 400 pixels a side"));
         }
+        check_place(Point::new(x, y))?;
         let loaded = self.loaded(set)?;
         let rows = self.0.sets.frames(set)?;
         let order: Vec<usize> = rows.iter().filter_map(|r| loaded.index(r.id).ok()).collect();
