@@ -19,6 +19,7 @@ pub(crate) async fn upload_frames(
     let cut = |e: actix_multipart::MultipartError| {
         StudioError::Invalid(format!("the upload was cut off ({e}); files that had arrived whole are kept"))
     };
+    let mut added = Vec::new();
     while let Some(part) = parts.next().await {
         let mut part = part.map_err(cut)?;
         let name = part.content_disposition().and_then(|d| d.get_filename()).unwrap_or("frame").to_owned();
@@ -31,7 +32,8 @@ pub(crate) async fn upload_frames(
             })
             .await?;
         }
-        run_blocking(&studio, move |s| s.assets.add(set, incoming)).await?;
+        added.push(run_blocking(&studio, move |s| s.assets.add(set, incoming)).await?);
     }
+    run_blocking(&studio, move |s| s.assets.settle(added)).await?;
     Ok(HttpResponse::NoContent().finish())
 }

@@ -28,7 +28,7 @@ mod scenes;
 mod sets;
 mod store;
 
-pub use assets::{Assets, Incoming};
+pub use assets::{Added, Assets, Incoming};
 pub use error::StudioError;
 pub use jobs::{ExportFormat, ExportRequest};
 pub use model::*;

@@ -107,7 +107,8 @@ fn database(folder: &Path) -> Result<Connection, StudioError> {
     }
     let mut db = Connection::open(folder.join("evanu.sqlite"))?;
     db.pragma_update(None, "journal_mode", "WAL")?;
-    db.pragma_update(None, "synchronous", "NORMAL")?;
+    // What was answered outlasts a power cut.
+    db.pragma_update(None, "synchronous", "FULL")?;
     db.pragma_update(None, "foreign_keys", "ON")?;
     versions().to_latest(&mut db).map_err(|e| {
         StudioError::Storage(format!(
@@ -131,7 +132,7 @@ fn held(folder: &Path) -> Result<Option<File>, StudioError> {
         match file.try_lock() {
             Ok(()) => break,
             Err(TryLockError::WouldBlock) if begin.elapsed() < WAIT => {
-                std::thread::sleep(Duration::from_millis(20))
+                std::thread::sleep(Duration::from_millis(20));
             }
             Err(TryLockError::WouldBlock) => return Ok(None),
             Err(TryLockError::Error(e)) => return Err(failed(e)),

@@ -3,8 +3,10 @@
 use super::Assets;
 use crate::error::StudioError;
 use evanu_media::MediaError;
+use std::fs::File;
 use std::io::Write;
 use std::path::PathBuf;
+use std::thread::JoinHandle;
 
 /// A file that is being brought in.
 pub struct Incoming {
@@ -13,6 +15,9 @@ pub struct Incoming {
     hasher: blake3::Hasher,
     path: PathBuf,
 }
+
+/// A file that was added and is on its way to the disk, to be [settled](Assets::settle).
+pub struct Added(Option<JoinHandle<std::io::Result<()>>>);
 
 impl Incoming {
     /// Takes the next bytes.
@@ -47,19 +52,38 @@ impl Assets {
         })
     }
 
-    /// Adds a file that has arrived to its set. A file that the set already has is not added twice.
+    /// Adds a file that has arrived to its set. A file that the set already has is not added twice. What was added outlasts a power
+    /// cut once it is [settled](Self::settle).
     ///
     /// # Errors
     /// When the disk or the database cannot be written.
-    pub fn add(&self, set: i64, incoming: Incoming) -> Result<(), StudioError> {
+    pub fn add(&self, set: i64, incoming: Incoming) -> Result<Added, StudioError> {
         let hash = incoming.hasher.finalize().to_hex().to_string();
         let target = self.0.store.path(&["originals", &hash]);
+        let mut added = Added(None);
         if !target.exists() {
-            incoming.file.persist(&target).map_err(|e| MediaError::writing(&target, &e.error))?;
+            let file = incoming.file.persist(&target).map_err(|e| MediaError::writing(&target, &e.error))?;
+            // While the next one comes in.
+            added = Added(Some(std::thread::spawn(move || file.sync_all())));
         }
         let bytes = target.metadata().map_or(0, |m| m.len());
         self.0.sets.add_frame(set, &incoming.name, &hash, None, bytes)?;
         self.read_ahead(set, hash);
-        Ok(())
+        Ok(added)
+    }
+
+    /// Waits until files that were added, and their names, are on the disk.
+    ///
+    /// # Errors
+    /// When the disk cannot be written.
+    pub fn settle(&self, added: Vec<Added>) -> Result<(), StudioError> {
+        let folder = self.0.store.path(&["originals"]);
+        let synced = || {
+            let mut syncing = added.into_iter().filter_map(|added| added.0);
+            syncing
+                .try_for_each(|file| file.join().unwrap_or_else(|_| Err(std::io::ErrorKind::Other.into())))?;
+            File::open(&folder)?.sync_all()
+        };
+        Ok(synced().map_err(|e| MediaError::writing(&folder, &e))?)
     }
 }

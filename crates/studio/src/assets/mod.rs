@@ -10,7 +10,7 @@ use crate::error::StudioError;
 use crate::sets::{FrameRow, Sets};
 use crate::store::{Store, lock};
 use evanu_media::{AssetFormat, MediaError, TiledFrame, path_of};
-pub use incoming::Incoming;
+pub use incoming::{Added, Incoming};
 use moka::policy::EvictionPolicy;
 use moka::sync::Cache;
 use std::collections::HashSet;
