@@ -153,10 +153,8 @@ impl Studio {
     /// # Errors
     /// When the database cannot be written.
     pub fn leave(&self) -> Result<(), StudioError> {
-        let db = self.jobs.store.db();
-        db.execute("UPDATE runs SET begun = 0 WHERE state = 'running'", [])?;
-        db.execute("UPDATE frames SET begun = 0 WHERE state = 'reading'", [])?;
-        Ok(())
+        self.sets.none_begun()?;
+        self.queue.none_begun()
     }
 
     /// Begins reading and aligning what has arrived.

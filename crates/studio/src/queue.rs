@@ -162,6 +162,12 @@ impl Queue {
         }
     }
 
+    /// Forgets that a run was begun, when it is cut off on purpose.
+    pub(crate) fn none_begun(&self) -> Result<(), StudioError> {
+        self.0.store.db().execute("UPDATE runs SET begun = 0 WHERE state = 'running'", [])?;
+        Ok(())
+    }
+
     /// Notes what came of a run that was taken.
     pub(crate) fn ended(
         &self,
@@ -264,6 +270,12 @@ mod tests {
         queue.0.store.db().execute("INSERT INTO sets (id, name, created) VALUES (1, 'a', 0)", []).unwrap();
         let id = queue.enqueue(1, RunKind::Prepare, "{}").unwrap();
         drop(queue);
+        // Cut off on purpose it counts for nothing.
+        for _ in 0..2 * TIMES {
+            let queue = open();
+            assert!(queue.take().unwrap().is_some());
+            queue.none_begun().unwrap();
+        }
         // Dropped without an end, as when the program is killed.
         for _ in 0..TIMES {
             assert_eq!(open().take().unwrap().map(|work| work.run), Some(id));

@@ -192,6 +192,12 @@ impl Sets {
         Ok(())
     }
 
+    /// The same of all that are being read.
+    pub(crate) fn none_begun(&self) -> Result<(), StudioError> {
+        self.store.db().execute("UPDATE frames SET begun = 0 WHERE state = 'reading'", [])?;
+        Ok(())
+    }
+
     /// A frame that could not be read is to be tried once more.
     ///
     /// # Errors
