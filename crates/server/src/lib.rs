@@ -61,7 +61,7 @@ pub async fn serve(studio: Studio, listener: TcpListener) -> std::io::Result<()>
     HttpServer::new(move || {
         App::new()
             .app_data(studio.clone())
-            .app_data(web::JsonConfig::default().limit(1 << 20).error_handler(|e, _| problem::bad_request(&e.to_string())))
+            .app_data(web::JsonConfig::default().limit(evanu_core::recipe::MOST_BYTES).error_handler(|e, _| problem::bad_request(&e.to_string())))
             .app_data(web::PathConfig::default().error_handler(|_, _| problem::not_found()))
             .app_data(web::QueryConfig::default().error_handler(|e, _| problem::bad_request(&e.to_string())))
             .wrap(Compress::default())

@@ -34,6 +34,11 @@ pub use options::{Align, Canvas, Matching};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
 
+/// Corners that all loops of a recipe may have together.
+const CORNERS: usize = 100_000;
+/// Bytes that a recipe within its bounds takes as JSON at most.
+pub const MOST_BYTES: usize = 8 << 20;
+
 /// The identity of a frame in its set, which it keeps as long as the set lives.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(transparent)]
@@ -161,7 +166,18 @@ impl<F: Copy + Ord> Recipe<F> {
         if self.protected.len() > 100 || !self.protected.iter().all(|k| k.is_valid() && known(k.on)) {
             return Err("an area to keep has three to a thousand corners, on a frame of this set, and there are at most a hundred".into());
         }
+        if self.corners() > CORNERS {
+            return Err(format!("all loops together have at most {CORNERS} corners; draw them more simply"));
+        }
         Ok(())
+    }
+
+    /// Corners of all that is drawn.
+    fn corners(&self) -> usize {
+        let of_patch = |p: &Patch<F>| p.outline.len() + p.exclusions.iter().map(Vec::len).sum::<usize>();
+        self.patches.iter().map(of_patch).sum::<usize>()
+            + self.protected.iter().map(|kept| kept.outline.len()).sum::<usize>()
+            + self.areas.iter().map(|area| area.outline.len()).sum::<usize>()
     }
 
     /// The same recipe with its frames named otherwise; what rests on a frame that has no other name is left out.
@@ -231,6 +247,22 @@ mod tests {
     use super::*;
     use crate::geometry::Point;
     use proptest::prelude::*;
+
+    #[test]
+    fn all_loops_together_are_bounded_and_what_is_within_can_be_sent() {
+        let frames: Vec<FrameId> = (0..3).map(FrameId).collect();
+        // Numbers that take as many digits as any.
+        let corner = |k: usize| Point::new(-(k as f64) * 31.0 - 1.0 / 3.0, (k as f64) * 17.0 + 2.0 / 3.0);
+        let lift = || Patch::new(FrameId(0), (0..1000).map(corner).collect(), Source::Frame(FrameId(1)));
+        let with = |lifts: usize| Recipe { patches: vec![lift(); lifts], ..Recipe::new() };
+        let settled =
+            Settled { bbox: Rect::new(60_000, 60_000, 10_000, 10_000), frame: Some(FrameId(2)), open: true };
+        let full = Recipe { settled: vec![settled; 10_000], ..with(100) };
+        assert_eq!(full.check(&frames), Ok(()));
+        let bytes = serde_json::to_string(&full).unwrap().len();
+        assert!(bytes < MOST_BYTES, "{bytes}");
+        assert!(with(101).check(&frames).unwrap_err().contains("at most 100000 corners"));
+    }
 
     fn any_recipe() -> impl Strategy<Value = Recipe<FrameId>> {
         let align = prop::sample::select(vec![
