@@ -236,7 +236,7 @@ impl Sets {
     /// A frame's original was found again; what could not be read is tried once more.
     pub(crate) fn frame_found(&self, row: i64, source: &str) -> Result<(), StudioError> {
         self.store.db().execute(
-            "UPDATE frames SET source = ?2, state = CASE WHEN state = 'failed' THEN 'reading' ELSE state END, reason = NULL WHERE id = ?1",
+            "UPDATE frames SET source = ?2, state = CASE WHEN state = 'failed' THEN 'reading' ELSE state END, reason = NULL, begun = 0 WHERE id = ?1",
             params![row, source],
         )?;
         Ok(())
@@ -294,5 +294,27 @@ impl Sets {
             params![set, name, note],
         )?;
         Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::store::Store;
+    use std::sync::Arc;
+
+    #[test]
+    fn a_file_that_was_given_up_and_is_found_again_is_tried_as_if_new() {
+        let folder = tempfile::tempdir().unwrap();
+        let sets = Sets { store: Arc::new(Store::open(folder.path()).unwrap()) };
+        let set = sets.create("a").unwrap();
+        sets.add_frame(set, "a.jpg", "x", Some("/gone/a.jpg"), 1).unwrap();
+        let row = sets.frames(set).unwrap()[0].row;
+        (0..2).for_each(|_| sets.frame_begun(row).unwrap());
+        sets.frame_failed(row, "Evanu ended").unwrap();
+        assert_eq!(sets.frames(set).unwrap()[0].begun, 2);
+        sets.frame_found(row, "/here/a.jpg").unwrap();
+        let found = &sets.frames(set).unwrap()[0];
+        assert_eq!((found.begun, found.state), (0, FrameState::Reading));
     }
 }
