@@ -10,7 +10,7 @@ use evanu_core::prepare;
 use evanu_core::recipe::{Align, Canvas, Matching, Recipe};
 use evanu_core::render::{Scene, View, origin};
 use evanu_media::{
-    CameraData, FORMATS, Format, Output, TiledFrame, import, recognised, write, write_grey, write_light,
+    CameraData, FORMATS, Format, Output, Reader, TiledFrame, recognised, write, write_grey, write_light,
 };
 use rayon::prelude::*;
 use serde::Serialize;
@@ -428,12 +428,15 @@ fn read_all(paths: &[PathBuf], folder: bool) -> Result<Vec<Taken>, String> {
     })?;
     let step = Step::new("read");
     let done = AtomicUsize::new(0);
+    let reader = Reader::apart();
     let taken: Vec<Taken> = paths
         .par_iter()
         .enumerate()
         .map(|(i, path)| {
             let store = scratch.path().join(format!("{i}"));
-            let frame = import(path, &store).and_then(|(_, camera)| Ok((TiledFrame::open(&store)?, camera)));
+            let frame = reader
+                .read_picture(path, &store)
+                .and_then(|read| Ok((TiledFrame::open(&store)?, read.camera)));
             // The open file stays readable; nothing is left behind however the program ends.
             let _ = std::fs::remove_file(&store);
             step.at((done.fetch_add(1, Ordering::Relaxed) + 1) as f32 / paths.len() as f32);

@@ -29,6 +29,9 @@ enum Command {
     Clip(Rest),
     /// Write the sample sets, or render one at another size with its truth
     Demo(demo::Args),
+    /// Read a file's frames into a folder, confined; started by Evanu itself
+    #[command(hide = true)]
+    Read(ReadArgs),
     /// Score a plate against a rendered set's truth
     #[command(hide = true)]
     Score(demo::ScoreArgs),
@@ -45,6 +48,11 @@ struct Rest {
     _rest: Vec<String>,
 }
 
+#[derive(clap::Args)]
+struct ReadArgs {
+    rest: Vec<std::ffi::OsString>,
+}
+
 fn main() -> ExitCode {
     let cli = match Cli::try_parse() {
         Ok(cli) => cli,
@@ -57,6 +65,7 @@ fn main() -> ExitCode {
         Command::Clip(_) => Err("clip is not yet available; there are clean, demo and serve".into()),
         Command::Demo(args) => demo::run(args),
         Command::Score(args) => demo::score(args),
+        Command::Read(args) => evanu_media::read_apart(&args.rest).map_err(|e| e.to_string()),
         Command::Serve(args) => serve::run(args),
         Command::Openapi => serve::openapi(),
     };

@@ -1,5 +1,6 @@
 //! `evanu serve`: the server for the browser.
 
+use evanu_media::Reader;
 use evanu_studio::Studio;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr, TcpListener};
 use std::path::PathBuf;
@@ -27,7 +28,7 @@ pub(crate) fn run(args: Args) -> Result<(), String> {
     let listener = TcpListener::bind(SocketAddr::new(args.host, args.port))
         .map_err(|e| format!("port {}: it cannot be opened ({e}); choose another with --port", args.port))?;
     let address = listener.local_addr().map_err(|e| e.to_string())?;
-    let studio = Studio::open(&args.data).map_err(|e| e.to_string())?;
+    let studio = Studio::open_with(&args.data, Reader::apart()).map_err(|e| e.to_string())?;
     if args.demo {
         evanu_server::add_demo(&studio).map_err(|e| e.to_string())?;
     }

@@ -11,6 +11,7 @@ mod error;
 mod exr;
 mod name;
 mod read;
+mod reader;
 mod store;
 
 pub use camera::CameraData;
@@ -18,7 +19,8 @@ pub use encode::{Format, Output, WriteError, encode_jpeg, encode_png, write, wri
 pub use error::MediaError;
 pub use name::{path_of, path_text};
 pub use read::{
-    AssetFormat, DecodePicture, Decoded, FORMATS, Frames, MAX_PIXELS, READS, camera_of, decode, decode_bytes,
+    AssetFormat, DecodePicture, Decoded, FORMATS, Frames, MAX_PIXELS, READS, decode, decode_bytes,
     open_asset, recognised,
 };
+pub use reader::{Heard, READ_COMMAND, ReadFrame, Reader, read_apart};
 pub use store::{TiledFrame, import, store_frame};

@@ -37,7 +37,7 @@ pub use scenes::{Evidence, Pixels, Scenes, TILE};
 pub use sets::Sets;
 
 use evanu_core::recipe::FrameId;
-use evanu_media::{AssetFormat, FORMATS};
+use evanu_media::{FORMATS, Reader};
 use jobs::Jobs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -64,22 +64,19 @@ impl Studio {
     /// # Errors
     /// When the folder cannot be written or its database is of a newer version.
     pub fn open(folder: &Path) -> Result<Self, StudioError> {
-        Self::open_with(folder, FORMATS)
+        Self::open_with(folder, Reader::Here(FORMATS))
     }
 
-    /// The same with other kinds of files to read.
+    /// The same with another reader of files.
     ///
     /// # Errors
     /// As [`Self::open`].
-    pub fn open_with(
-        folder: &Path,
-        formats: &'static [&'static dyn AssetFormat],
-    ) -> Result<Self, StudioError> {
+    pub fn open_with(folder: &Path, reader: Reader) -> Result<Self, StudioError> {
         let store = Arc::new(Store::open(folder)?);
         let sets = Sets { store: store.clone() };
         sets.sweep()?;
         let queue = Queue::open(store.clone())?;
-        let assets = Assets::new(store.clone(), sets.clone(), formats)?;
+        let assets = Assets::new(store.clone(), sets.clone(), reader)?;
         let scenes = Scenes::new(store.clone(), sets.clone(), queue.clone(), assets.clone());
         let jobs = Jobs {
             store,

@@ -76,6 +76,8 @@ fn versions() -> Migrations<'static> {
             "ALTER TABLE runs ADD COLUMN begun INTEGER NOT NULL DEFAULT 0;
             ALTER TABLE frames ADD COLUMN begun INTEGER NOT NULL DEFAULT 0;",
         ),
+        // Camera data as they are written with a plate: also when the original is gone.
+        M::up("ALTER TABLE frames ADD COLUMN exif BLOB;"),
     ])
 }
 

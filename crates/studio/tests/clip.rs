@@ -8,7 +8,7 @@ use evanu_core::geometry::Size;
 use evanu_core::pixel::Samples;
 use evanu_core::recipe::{FrameId, Recipe};
 use evanu_core::render::View;
-use evanu_media::{AssetFormat, CameraData, Decoded, Frames, MediaError};
+use evanu_media::{AssetFormat, CameraData, Decoded, Frames, MediaError, Reader};
 use evanu_studio::{Change, FrameState, Pixels, RecipePart, RunState, Studio};
 use std::path::Path;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -69,7 +69,7 @@ fn until_done(studio: &Studio, set: i64) {
 }
 
 fn opened(folder: &Path, clips: &[(&str, u32)]) -> (Studio, i64) {
-    let studio = Studio::open_with(folder, KINDS).unwrap();
+    let studio = Studio::open_with(folder, Reader::Here(KINDS)).unwrap();
     let set = studio.sets.create("clip").unwrap();
     for (name, count) in clips {
         let mut file = studio.assets.incoming(set, name).unwrap();

@@ -5,7 +5,7 @@
 use evanu_core::geometry::Size;
 use evanu_core::pixel::Samples;
 use evanu_core::recipe::FrameId;
-use evanu_media::{AssetFormat, CameraData, Decoded, Frames, MediaError};
+use evanu_media::{AssetFormat, CameraData, Decoded, Frames, MediaError, Reader};
 use evanu_studio::{FrameState, RunState, SetDetail, Studio};
 use std::path::Path;
 use std::process::{Command, Stdio};
@@ -55,7 +55,7 @@ fn until(studio: &Studio, set: i64, wanted: RunState) -> SetDetail {
 #[test]
 fn child() {
     let Ok(folder) = std::env::var(FOLDER) else { return };
-    let studio = Studio::open_with(Path::new(&folder), KINDS).unwrap();
+    let studio = Studio::open_with(Path::new(&folder), Reader::Here(KINDS)).unwrap();
     if studio.set(1).is_err() {
         let set = studio.sets.create("Shades").unwrap();
         for shade in [90, 91, 92, 0] {
@@ -98,7 +98,7 @@ fn a_file_at_which_the_program_ends_twice_is_given_up_until_somebody_asks_for_it
     let folder = tempfile::tempdir().unwrap();
     let ends: Vec<bool> = (0..3).map(|_| comes_to_its_end(folder.path(), false)).collect();
     assert_eq!(ends, [false, false, true]);
-    given_up(&Studio::open_with(folder.path(), KINDS).unwrap());
+    given_up(&Studio::open_with(folder.path(), Reader::Here(KINDS)).unwrap());
     assert!(!comes_to_its_end(folder.path(), true), "it was read again");
     let ends: Vec<bool> = (0..2).map(|_| comes_to_its_end(folder.path(), false)).collect();
     assert_eq!(ends, [false, true]);

@@ -6,7 +6,9 @@ use evanu_core::geometry::Point;
 use evanu_core::geometry::Size;
 use evanu_core::pixel::{Raster, Samples};
 use evanu_core::recipe::{FrameId, ManualAlignment, Patch, Recipe, Source};
-use evanu_studio::{Change, FrameState, RecipePart, RunState, SetDetail, Studio, StudioError};
+use evanu_studio::{
+    Change, ExportFormat, ExportRequest, FrameState, RecipePart, RunState, SetDetail, Studio, StudioError,
+};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
@@ -289,6 +291,41 @@ fn clocks_that_were_set_wrong_or_are_missing_are_told_and_sizes_may_differ() {
     );
     assert!(told(3).contains("no clock time"), "{}", told(3));
     assert!(!told(0).contains("clock"), "{}", told(0));
+}
+
+#[test]
+fn a_plate_has_its_camera_data_also_when_the_originals_are_gone() {
+    let folder = tempfile::tempdir().unwrap();
+    let pictures = folder.path().join("lent");
+    std::fs::create_dir(&pictures).unwrap();
+    let data = folder.path().join("data");
+    for k in 0..3 {
+        let jpeg = tagged(&frame(k, false), 1, Some("2026:05:16 14:03:22"));
+        std::fs::write(pictures.join(format!("f{k}.jpg")), jpeg).unwrap();
+    }
+    let exported = |studio: &Studio, set: i64| {
+        let request = ExportRequest { format: ExportFormat::Png, level: 0, quality: 90 };
+        let run = studio.export(set, &request).unwrap();
+        rest(studio, set);
+        let decoded = evanu_media::decode(&studio.exported(run).unwrap().0).unwrap();
+        decoded.camera.block.and(decoded.camera.time)
+    };
+    let studio = Studio::open(&data).unwrap();
+    let set = studio.sets.create("Lent").unwrap();
+    studio.assets.add_folder(set, pictures.to_str().unwrap(), false).unwrap();
+    studio.prepare(set).unwrap();
+    rest(&studio, set);
+    // As a folder of an earlier version holds it: they are taken from the originals once.
+    drop(studio);
+    let db = rusqlite::Connection::open(data.join("evanu.sqlite")).unwrap();
+    db.execute("UPDATE frames SET exif = NULL", []).unwrap();
+    drop(db);
+    let studio = Studio::open(&data).unwrap();
+    assert_eq!(exported(&studio, set).as_deref(), Some("2026-05-16T14:03:22"));
+    std::fs::remove_dir_all(&pictures).unwrap();
+    assert_eq!(exported(&studio, set).as_deref(), Some("2026-05-16T14:03:22"));
+    let copy = studio.duplicate(set).unwrap();
+    assert_eq!(exported(&studio, copy).as_deref(), Some("2026-05-16T14:03:22"));
 }
 
 /// A JPEG with camera data: how it is turned, and when it was taken.

@@ -151,7 +151,7 @@ function Missing({ set }: { set: SetDetail }) {
     <div className="mb-2 border-l-4 border-persimmon bg-leaf px-2 py-1.5 text-[14px]" data-testid="missing">
       {plural(lost.length, "original is", "originals are")} not where {lost.length === 1 ? "it was" : "they were"}:{" "}
       {lost[0]?.source ?? lost[0]?.name}
-      {lost.length > 1 && " and others"}. What was read is kept; to read or export camera data again, they are needed.
+      {lost.length > 1 && " and others"}. What was read is kept; to read it again, they are needed.
       <div>
         <Button className="mt-1" onClick={() => setBrowsing(true)}>
           Find them

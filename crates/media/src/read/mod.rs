@@ -28,10 +28,9 @@ mod sensor;
 mod tiff;
 mod webp;
 
-use crate::camera::CameraData;
 use crate::error::MediaError;
 pub use picture::{Decoded, MAX_PIXELS};
-use std::io::{Cursor, Read};
+use std::io::Read;
 use std::path::Path;
 
 /// The frames of an opened file, one after another.
@@ -157,17 +156,6 @@ pub fn decode_bytes(path: &Path, bytes: &[u8]) -> Result<Decoded, MediaError> {
         Some(decode) => decode(path, bytes),
         None => Err(MediaError::new(path, "it holds more than a picture", "bring it in as a set")),
     }
-}
-
-/// What the camera wrote into a file; the pixels are not decoded where that can be helped. `None` when there is nothing to be had.
-pub fn camera_of(path: &Path) -> Option<CameraData> {
-    check_regular(path).ok()?;
-    let bytes = std::fs::read(path).ok()?;
-    if exr::FORMAT.recognises(&bytes) {
-        return Some(decode_bytes(path, &bytes).ok()?.camera);
-    }
-    let exif = ::exif::Reader::new().read_from_container(&mut Cursor::new(&bytes)).ok()?;
-    Some(CameraData::parse(exif.buf()))
 }
 
 #[cfg(test)]

@@ -69,7 +69,8 @@ fn failed(path: &Path, e: &RawlerError) -> MediaError {
 
 fn read(path: &Path, bytes: &[u8]) -> Result<(Wide, CameraData), MediaError> {
     let bad = |e: RawlerError| failed(path, &e);
-    if matches!(bytes, [b'I', b'I', ..] | [b'M', b'M', ..]) {
+    let tiff = matches!(bytes, [b'I', b'I', ..] | [b'M', b'M', ..]);
+    if tiff {
         Directories::of(bytes).check().map_err(|what| damaged(path, what))?;
     }
     // Some decoders look at the name.
@@ -106,7 +107,10 @@ fn read(path: &Path, bytes: &[u8]) -> Result<(Wide, CameraData), MediaError> {
             ));
         }
     };
-    Ok((Wide { size, light, headroom }, camera(&meta, image.orientation.to_u16())))
+    let camera = camera(&meta, image.orientation.to_u16());
+    // All of what a TIFF says, such as the place and the author.
+    let block = tiff.then(|| CameraData::parse(bytes).block).flatten().or(camera.block);
+    Ok((Wide { size, light, headroom }, CameraData { block, ..camera }))
 }
 
 /// White balance of the camera, green being one.

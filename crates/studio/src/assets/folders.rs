@@ -5,7 +5,7 @@ use super::Assets;
 use crate::error::StudioError;
 use crate::model::{FolderInfo, RelinkInfo};
 use crate::sets::FrameRow;
-use evanu_media::{MediaError, path_of, path_text, recognised};
+use evanu_media::{MediaError, path_of, path_text};
 use rayon::prelude::*;
 use std::io::Read;
 use std::path::{Path, PathBuf};
@@ -45,7 +45,7 @@ impl Assets {
     fn is_asset(&self, path: &Path) -> bool {
         let mut head = [0u8; 16];
         let read = std::fs::File::open(path).and_then(|mut f| f.read(&mut head));
-        read.map_or(true, |n| n == 0 || recognised(self.0.formats, &head[..n]))
+        read.map_or(true, |n| n == 0 || self.0.reader.recognises(&head[..n]))
     }
 
     /// A folder of this computer: its folders, and how many pictures are in it. Without a path, the home folder.

@@ -9,7 +9,7 @@ mod reading;
 use crate::error::StudioError;
 use crate::sets::{FrameRow, Sets};
 use crate::store::{Store, lock};
-use evanu_media::{AssetFormat, MediaError, TiledFrame, path_of};
+use evanu_media::{MediaError, Reader, TiledFrame, path_of};
 pub use incoming::{Added, Incoming};
 use moka::policy::EvictionPolicy;
 use moka::sync::Cache;
@@ -25,7 +25,7 @@ pub struct Assets(Arc<Inner>);
 struct Inner {
     store: Arc<Store>,
     sets: Sets,
-    formats: &'static [&'static dyn AssetFormat],
+    reader: Reader,
     /// Pyramids that are open, by their file's name.
     pyramids: Cache<String, Arc<TiledFrame>>,
     /// Assets that are being read, by set and content.
@@ -39,15 +39,11 @@ struct Inner {
 const OPEN: u64 = 512;
 
 impl Assets {
-    pub(crate) fn new(
-        store: Arc<Store>,
-        sets: Sets,
-        formats: &'static [&'static dyn AssetFormat],
-    ) -> Result<Self, StudioError> {
+    pub(crate) fn new(store: Arc<Store>, sets: Sets, reader: Reader) -> Result<Self, StudioError> {
         Ok(Self(Arc::new(Inner {
             store,
             sets,
-            formats,
+            reader,
             pyramids: Cache::builder().max_capacity(OPEN).eviction_policy(EvictionPolicy::lru()).build(),
             reading: Mutex::default(),
             told_read: Mutex::default(),

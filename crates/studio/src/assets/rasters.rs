@@ -5,7 +5,7 @@ use super::Assets;
 use crate::error::StudioError;
 use evanu_core::geometry::Rect;
 use evanu_core::pixel::Raster;
-use evanu_media::{Format, MediaError, Output, TiledFrame, WriteError, import, write};
+use evanu_media::{Format, MediaError, Output, TiledFrame, WriteError, write};
 use rusqlite::params;
 use std::convert::Infallible;
 use std::sync::Arc;
@@ -60,6 +60,9 @@ impl Assets {
             return Err(StudioError::NotFound(format!("no pixels are kept under the name \"{name}\"")));
         }
         let original = self.0.store.path(&["originals", name]);
-        self.opened(name, |pyramid| import(&original, pyramid).map(|_| ()).map_err(StudioError::from))
+        self.opened(name, |pyramid| {
+            self.0.reader.read_picture(&original, pyramid)?;
+            Ok(())
+        })
     }
 }

@@ -6,7 +6,7 @@ use crate::model::{Event, FrameState};
 use crate::sets::FrameRow;
 use crate::store::lock;
 use evanu_core::progress::Cancelled;
-use evanu_media::{MediaError, open_asset, store_frame};
+use evanu_media::{MediaError, ReadFrame};
 use rayon::prelude::*;
 use std::panic::AssertUnwindSafe;
 use std::path::Path;
@@ -117,41 +117,53 @@ impl Assets {
             return self.note(first, Err(ends), &original);
         }
         self.0.sets.frame_begun(first.row)?;
-        let mut read = Vec::new();
-        let frames = match open_asset(self.0.formats, &original) {
-            Ok(frames) => frames,
-            Err(e) => return self.note(first, Err(e), &original),
-        };
-        for (position, frame) in (0..).zip(frames) {
-            let store = self.0.store.path(&["cache", "pyramids", &pyramid_name(&first.hash, position)]);
-            let stored = frame.and_then(|frame| store_frame(frame, &store));
-            match position {
-                0 => read.push(stored),
-                _ => {
-                    let row = self.0.sets.add_position(first, position)?;
-                    self.note(&row, stored, &original)?;
-                    self.tell_read(set);
-                }
+        let (mut read, mut noted, mut heard) = (None, Ok::<_, StudioError>(()), 0);
+        let store =
+            |position| self.0.store.path(&["cache", "pyramids", &pyramid_name(&first.hash, position)]);
+        let ended = self.0.reader.read(&original, None, &store, &mut |position, stored| {
+            heard = position + 1;
+            if position == 0 {
+                read = Some(stored);
+            } else if noted.is_ok() {
+                noted = self.note_further(set, first, position, stored);
             }
-        }
-        match read.pop() {
-            Some(stored) => self.note(first, stored, &original),
-            None => {
-                let none = MediaError::new(&original, "there is no frame in it", "leave it out");
-                self.note(first, Err(none), &original)
+        });
+        noted?;
+        let none = || Err(MediaError::new(&original, "there is no frame in it", "leave it out"));
+        match (ended, read) {
+            // What is damaged further on leaves the frames before it.
+            (Err(e), Some(Ok(read))) => {
+                self.note_further(set, first, heard, Err(e))?;
+                self.note(first, Ok(read), &original)
             }
+            (Err(e), _) => self.note(first, Err(e), &original),
+            (Ok(()), read) => self.note(first, read.unwrap_or_else(none), &original),
         }
+    }
+
+    /// Notes what came of reading a further frame of an asset.
+    fn note_further(
+        &self,
+        set: i64,
+        first: &FrameRow,
+        position: u32,
+        read: Result<ReadFrame, MediaError>,
+    ) -> Result<(), StudioError> {
+        let row = self.0.sets.add_position(first, position)?;
+        self.note(&row, read, &self.original(first))?;
+        self.tell_read(set);
+        Ok(())
     }
 
     /// Notes what came of reading a frame.
     fn note(
         &self,
         frame: &FrameRow,
-        read: Result<(evanu_core::geometry::Size, evanu_media::CameraData), MediaError>,
+        read: Result<ReadFrame, MediaError>,
         original: &Path,
     ) -> Result<(), StudioError> {
         match read {
-            Ok((size, camera)) => self.0.sets.frame_read(frame.row, size, &camera),
+            Ok(read) => self.0.sets.frame_read(frame.row, &read),
             // A full disk is no fault of the frame: the run fails and can be repeated.
             Err(e) if e.path != original => Err(e.into()),
             Err(e) => {
@@ -161,13 +173,26 @@ impl Assets {
         }
     }
 
+    /// A frame's camera data as they are written with a plate; from its original when they were not kept yet.
+    pub(crate) fn exif(&self, frame: &FrameRow) -> Result<Vec<u8>, StudioError> {
+        if let Some(kept) = self.0.sets.exif(frame.row)? {
+            return Ok(kept);
+        }
+        let pyramid = self.0.store.path(&["cache", "pyramids", &pyramid_name(&frame.hash, frame.position)]);
+        if self.store_again(frame, &pyramid).is_err() {
+            return Ok(Vec::new()); // its original is not there, as it was never asked for
+        }
+        Ok(self.0.sets.exif(frame.row)?.unwrap_or_default())
+    }
+
     /// Makes the pyramid of a frame anew.
     pub(super) fn store_again(&self, frame: &FrameRow, store: &Path) -> Result<(), StudioError> {
         let original = self.original(frame);
-        let mut frames = open_asset(self.0.formats, &original)?;
+        let mut read = None;
+        self.0.reader.read(&original, Some(frame.position), &|_| store.to_owned(), &mut |_, again| {
+            read = Some(again);
+        })?;
         let gone = || MediaError::new(&original, "a frame that was in it is gone", "bring it in again");
-        let again = frames.nth(frame.position as usize).ok_or_else(gone)??;
-        store_frame(again, store)?;
-        Ok(())
+        self.0.sets.frame_read(frame.row, &read.ok_or_else(gone)??)
     }
 }

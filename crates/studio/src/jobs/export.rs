@@ -5,7 +5,7 @@ use crate::error::StudioError;
 use crate::model::{RunKind, RunState};
 use crate::queue::Work;
 use evanu_core::render::View;
-use evanu_media::{Format, MediaError, Output, write, write_light};
+use evanu_media::{CameraData, Format, MediaError, Output, write, write_light};
 use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
 use utoipa::ToSchema;
@@ -81,12 +81,16 @@ impl Jobs {
         work.step("Writing the plate");
         loaded.with(|scene| {
             let size = scene.size(View::Plate).at_level(request.level);
-            let camera = loaded.cameras.get(loaded.plan.alignment.reference);
-            let original = self.sets.joined(work.set)?.into_iter().nth(loaded.plan.alignment.reference);
-            // The block is not in the database; it is read again from the original.
-            let block = original.and_then(|f| evanu_media::camera_of(&self.assets.original(&f)));
+            let reference = self.sets.joined(work.set)?.into_iter().nth(loaded.plan.alignment.reference);
+            let camera = match reference {
+                Some(frame) => {
+                    let block = Some(self.assets.exif(&frame)?).filter(|block| !block.is_empty());
+                    Some(CameraData { block, ..frame.camera })
+                }
+                None => None,
+            };
+            let camera = camera.as_ref();
             if request.format == ExportFormat::Exr {
-                let camera = block.as_ref().or(camera);
                 write_light(&folder.join(&name), scene.canvas().size(), camera, |band| {
                     let light = scene.light(band)?;
                     work.at(band.bottom() as f32 / size.height as f32).map_err(|_| StudioError::Cancelled)?;
@@ -94,7 +98,7 @@ impl Jobs {
                 })?;
                 return Ok(Some(name.clone()));
             }
-            let output = Output { format, size, camera: block.as_ref().or(camera) };
+            let output = Output { format, size, camera };
             write(&folder.join(&name), &output, |band| {
                 let raster = scene.render(View::Plate, band, request.level)?;
                 work.at(band.bottom() as f32 / size.height as f32).map_err(|_| StudioError::Cancelled)?;

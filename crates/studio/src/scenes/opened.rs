@@ -15,7 +15,7 @@ use evanu_core::pixel::FrameSource;
 use evanu_core::plan::{Decision, Plan};
 use evanu_core::recipe::{FrameId, Recipe, Settled};
 use evanu_core::render::{RenderError, Scene};
-use evanu_media::{CameraData, TiledFrame};
+use evanu_media::TiledFrame;
 use std::collections::HashMap;
 use std::ops::Deref;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -44,7 +44,6 @@ pub(crate) struct Opened {
     /// What its consensus decided, with what was settled by hand; `None` for a draft, and when no frame takes part.
     pub decision: Option<Arc<Decision>>,
     pub sources: Vec<Arc<TiledFrame>>,
-    pub cameras: Vec<CameraData>,
     pub keys: Keys,
     /// For each of the decision's doubts, how it was settled.
     pub settled: Vec<Option<Settled>>,
@@ -279,7 +278,6 @@ impl Scenes {
             plan: Arc::new(plan),
             decision,
             sources,
-            cameras: rows.iter().map(|r| r.camera.clone()).collect(),
             settled,
             draft,
             agreement: Mutex::new(None),

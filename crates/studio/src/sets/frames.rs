@@ -3,9 +3,8 @@
 use super::Sets;
 use crate::error::StudioError;
 use crate::model::{Event, FrameState};
-use evanu_core::geometry::Size;
 use evanu_core::recipe::FrameId;
-use evanu_media::CameraData;
+use evanu_media::{CameraData, ReadFrame};
 use rusqlite::{OptionalExtension, Row, params};
 
 /// What is kept of a frame beside its file.
@@ -217,12 +216,25 @@ impl Sets {
     }
 
     /// A frame was read.
-    pub(crate) fn frame_read(&self, row: i64, size: Size, camera: &CameraData) -> Result<(), StudioError> {
+    pub(crate) fn frame_read(&self, row: i64, read: &ReadFrame) -> Result<(), StudioError> {
+        let ReadFrame { size, camera } = read;
         self.store.db().execute(
-            "UPDATE frames SET state = 'ready', reason = NULL, begun = 0, width = ?2, height = ?3, camera = ?4 WHERE id = ?1",
-            params![row, size.width, size.height, serde_json::to_string(camera)?],
+            "UPDATE frames SET state = 'ready', reason = NULL, begun = 0, width = ?2, height = ?3, camera = ?4, exif = ?5
+             WHERE id = ?1",
+            params![
+                row,
+                size.width,
+                size.height,
+                serde_json::to_string(camera)?,
+                camera.block.as_deref().unwrap_or_default()
+            ],
         )?;
         Ok(())
+    }
+
+    /// A frame's camera data as they are written with a plate, empty when it has none; `None` when it was read before they were kept.
+    pub(crate) fn exif(&self, row: i64) -> Result<Option<Vec<u8>>, StudioError> {
+        Ok(self.store.db().query_row("SELECT exif FROM frames WHERE id = ?1", params![row], |r| r.get(0))?)
     }
 
     /// A frame cannot be read.

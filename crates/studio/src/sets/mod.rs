@@ -136,7 +136,7 @@ impl Sets {
             for (table, columns) in [
                 (
                     "frames",
-                    "place, name, hash, state, reason, width, height, camera, source, bytes, key, position",
+                    "place, name, hash, state, reason, width, height, camera, exif, source, bytes, key, position",
                 ),
                 ("recipes", "seq, label, recipe, parent, made"),
                 ("plans", "key, plan"),
