@@ -88,6 +88,7 @@ pub(crate) fn configure(config: &mut ServiceConfig) {
         .service(prepare)
         .service(dismiss_frame)
         .service(read_again)
+        .service(renew)
         .service(folder)
         .service(add_folder)
         .service(move_frames)
@@ -371,6 +372,14 @@ pub(crate) async fn dismiss_frame(
 #[post("/sets/{set}/frames/{frame}/again")]
 pub(crate) async fn read_again(studio: Shared, path: web::Path<(i64, i64)>) -> Result<HttpResponse, Failure> {
     run_blocking(&studio, move |s| s.read_again(path.0, FrameId(path.1))).await?;
+    Ok(HttpResponse::Accepted().finish())
+}
+
+/// Takes the file that took the place of a frame's original as a new frame; the old one stays as long as its pixels are kept.
+#[utoipa::path(params(("set" = i64, Path), ("frame" = i64, Path)), responses((status = 202), (status = 409, body = Problem)))]
+#[post("/sets/{set}/frames/{frame}/renew")]
+pub(crate) async fn renew(studio: Shared, path: web::Path<(i64, i64)>) -> Result<HttpResponse, Failure> {
+    run_blocking(&studio, move |s| s.renew(path.0, FrameId(path.1))).await?;
     Ok(HttpResponse::Accepted().finish())
 }
 

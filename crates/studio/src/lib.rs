@@ -28,7 +28,7 @@ mod scenes;
 mod sets;
 mod store;
 
-pub use assets::{Added, Assets, Incoming};
+pub use assets::{Added, Assets, Incoming, Pyramid};
 pub use error::StudioError;
 pub use jobs::{ExportFormat, ExportRequest};
 pub use model::*;
@@ -142,6 +142,16 @@ impl Studio {
     /// When there is no such frame or it did not fail.
     pub fn read_again(&self, set: i64, frame: FrameId) -> Result<(), StudioError> {
         self.sets.frame_again(set, frame)?;
+        self.prepare(set)
+    }
+
+    /// Takes the file that took the place of a frame's original as a new frame.
+    ///
+    /// # Errors
+    /// When there is no such frame, or its original is not there or is what came in.
+    pub fn renew(&self, set: i64, frame: FrameId) -> Result<(), StudioError> {
+        self.sets.check(set)?;
+        self.assets.renew(set, frame)?;
         self.prepare(set)
     }
 

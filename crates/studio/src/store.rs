@@ -76,8 +76,11 @@ fn versions() -> Migrations<'static> {
             "ALTER TABLE runs ADD COLUMN begun INTEGER NOT NULL DEFAULT 0;
             ALTER TABLE frames ADD COLUMN begun INTEGER NOT NULL DEFAULT 0;",
         ),
-        // Camera data as they are written with a plate: also when the original is gone.
-        M::up("ALTER TABLE frames ADD COLUMN exif BLOB;"),
+        // Camera data as they are written with a plate: also when the original is gone. Whether the original is another file now.
+        M::up(
+            "ALTER TABLE frames ADD COLUMN exif BLOB;
+            ALTER TABLE frames ADD COLUMN changed INTEGER NOT NULL DEFAULT 0;",
+        ),
     ])
 }
 

@@ -117,6 +117,8 @@ export const api = {
     answered(http.DELETE("/api/sets/{set}/frames/{frame}", { params: { path: { set, frame } } })),
   readAgain: (set: number, frame: number) =>
     answered(http.POST("/api/sets/{set}/frames/{frame}/again", { params: { path: { set, frame } } })),
+  renew: (set: number, frame: number) =>
+    answered(http.POST("/api/sets/{set}/frames/{frame}/renew", { params: { path: { set, frame } } })),
   agreement: (set: number) => answered(http.GET("/api/sets/{set}/agreement", of(set))),
   moving: (set: number) => answered(http.GET("/api/sets/{set}/moving", of(set))),
   glare: (set: number, patch: number) =>

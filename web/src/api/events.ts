@@ -1,6 +1,7 @@
 // Keeps what is on the screen in step with the server.
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
+import { tell } from "../ui/Notices";
 import type { Run, ServerEvent, SetDetail, SetSummary } from "./client";
 
 /** Milliseconds that changes of a set are gathered for. */
@@ -46,6 +47,7 @@ export function useEvents() {
       const event = JSON.parse(message.data) as ServerEvent;
       if (event.type === "sets") void client.invalidateQueries({ queryKey: ["sets"] });
       if (event.type === "set") later(event.id);
+      if (event.type === "note") tell(event.text);
       if (event.type === "run") {
         const run: Run = event.run;
         client.setQueryData<SetDetail>(["set", run.set], (old) => old && newer(old, run));

@@ -347,6 +347,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sets/{set}/frames/{frame}/renew": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes the file that took the place of a frame's original as a new frame; the old one stays as long as its pixels are kept. */
+        post: operations["renew"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sets/{set}/frames/{frame}/thumbnail": {
         parameters: {
             query?: never;
@@ -895,6 +912,11 @@ export interface components {
             run: components["schemas"]["RunInfo"];
             /** @enum {string} */
             type: "run";
+        } | {
+            /** @description In words. */
+            text: string;
+            /** @enum {string} */
+            type: "note";
         };
         /**
          * @description Pictures about where the plate's pixels come from, over the reference, at the size that the consensus is decided on.
@@ -983,6 +1005,8 @@ export interface components {
              * @description Number of the camera position it was taken from.
              */
             camera_position: number;
+            /** @description Whether another file is there instead, as far as is known. */
+            changed: boolean;
             /** @description Whether the fit asks for a look. */
             doubtful: boolean;
             /**
@@ -2334,6 +2358,34 @@ export interface operations {
         };
     };
     read_again: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+                frame: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    renew: {
         parameters: {
             query?: never;
             header?: never;

@@ -46,6 +46,7 @@ export function FramesLine({ open, set }: { open: OpenSet; set: SetDetail }) {
     <>
       {set.note && <p className="mb-2 text-[13px] leading-tight text-faint">{set.note}.</p>}
       <Missing set={set} />
+      <Changed set={set} />
       <Button className="mb-2" aria-pressed={sheet} onClick={() => put({ sheet: !sheet })}>
         {sheet ? "Back to the picture" : "Lay out all frames"}
       </Button>
@@ -130,6 +131,29 @@ export function FramesLine({ open, set }: { open: OpenSet; set: SetDetail }) {
       )}
       {set.frames.length > 0 && <Development open={open} set={set} />}
     </>
+  );
+}
+
+/** Originals that are other files now, and taking those. */
+function Changed({ set }: { set: SetDetail }) {
+  const other = set.frames.filter((f) => f.changed);
+  if (!other.length) return null;
+  const take = () =>
+    other
+      .reduce((before, f) => before.then(() => api.renew(set.id, f.id)), Promise.resolve())
+      .then(() => tell(`${plural(other.length, "frame")} taken anew.`))
+      .catch(tellError);
+  return (
+    <div className="mb-2 border-l-4 border-persimmon bg-leaf px-2 py-1.5 text-[14px]" data-testid="changed">
+      {other.length === 1 ? "Another file is" : `${other.length} other files are`} now where{" "}
+      {other.length === 1 ? "an original was" : "originals were"}: {other[0]?.source ?? other[0]?.name}
+      {other.length > 1 && " and others"}. The plate is of those that came in.
+      <div>
+        <Button className="mt-1" onClick={() => void take()}>
+          Take {other.length === 1 ? "it as a new frame" : "them as new frames"}
+        </Button>
+      </div>
+    </div>
   );
 }
 

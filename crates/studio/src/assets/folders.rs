@@ -2,6 +2,7 @@
 //! else now.
 
 use super::Assets;
+use super::originals::{fingerprint, holds};
 use crate::error::StudioError;
 use crate::model::{FolderInfo, RelinkInfo};
 use crate::sets::FrameRow;
@@ -29,15 +30,6 @@ fn listing(folder: &Path) -> Result<Vec<PathBuf>, StudioError> {
         read.flatten().map(|e| e.path()).filter(|p| !hidden(p)).take(4 * MOST_FILES).collect();
     all.sort();
     Ok(all)
-}
-
-/// A file's hash and length, read piece by piece.
-fn fingerprint(path: &Path) -> Result<(String, u64), MediaError> {
-    let failed = |e: std::io::Error| MediaError::reading(path, &e);
-    let mut file = std::fs::File::open(path).map_err(failed)?;
-    let mut hasher = blake3::Hasher::new();
-    let length = std::io::copy(&mut file, &mut hasher).map_err(failed)?;
-    Ok((hasher.finalize().to_hex().to_string(), length))
 }
 
 impl Assets {
@@ -102,11 +94,12 @@ impl Assets {
             };
             let source = if copy {
                 let target = self.0.store.path(&["originals", hash]);
-                if !target.exists() {
+                if !holds(&target, hash) {
                     let part = self.0.store.path(&["originals", &format!(".incoming-{hash}")]);
                     std::fs::copy(path, &part)
                         .and_then(|_| std::fs::rename(&part, &target))
                         .map_err(|e| MediaError::writing(&target, &e))?;
+                    self.0.sets.content_again(hash)?;
                 }
                 None
             } else {

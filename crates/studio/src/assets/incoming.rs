@@ -1,6 +1,7 @@
 //! Files that are sent: written to the data folder as they arrive, then added to their set.
 
 use super::Assets;
+use super::originals::holds;
 use crate::error::StudioError;
 use evanu_media::MediaError;
 use std::fs::File;
@@ -61,10 +62,11 @@ impl Assets {
         let hash = incoming.hasher.finalize().to_hex().to_string();
         let target = self.0.store.path(&["originals", &hash]);
         let mut added = Added(None);
-        if !target.exists() {
+        if !holds(&target, &hash) {
             let file = incoming.file.persist(&target).map_err(|e| MediaError::writing(&target, &e.error))?;
             // While the next one comes in.
             added = Added(Some(std::thread::spawn(move || file.sync_all())));
+            self.0.sets.content_again(&hash)?;
         }
         let bytes = target.metadata().map_or(0, |m| m.len());
         self.0.sets.add_frame(set, &incoming.name, &hash, None, bytes)?;

@@ -1,21 +1,28 @@
-//! Assets: the files that frames come from. Where their originals are, how they come in ([`incoming`], [`folders`]), and the
-//! pyramids that their frames are read into ([`reading`]). Beside them, pixels that were made once and must stay ([`rasters`]).
+//! Assets: the files that frames come from. Where their originals are and whether they are what came in ([`originals`]), how they
+//! come in ([`incoming`], [`folders`]), and the
+//! pyramids that their frames are read into ([`reading`], [`pyramid`]). Beside them, pixels that were made once and must stay ([`rasters`]).
 
 mod folders;
 mod incoming;
+mod originals;
+mod pyramid;
 mod rasters;
 mod reading;
 
 use crate::error::StudioError;
+use crate::model::Event;
 use crate::sets::{FrameRow, Sets};
 use crate::store::{Store, lock};
-use evanu_media::{MediaError, Reader, TiledFrame, path_of};
+use evanu_media::{MediaError, Reader, TiledFrame};
 pub use incoming::{Added, Incoming};
 use moka::policy::EvictionPolicy;
 use moka::sync::Cache;
+use pyramid::Mend;
+pub use pyramid::Pyramid;
 use std::collections::HashSet;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, Weak};
 use std::time::Instant;
 
 /// The assets of a data folder. Cheap to clone.
@@ -27,11 +34,13 @@ struct Inner {
     sets: Sets,
     reader: Reader,
     /// Pyramids that are open, by their file's name.
-    pyramids: Cache<String, Arc<TiledFrame>>,
+    pyramids: Cache<String, Arc<Pyramid>>,
     /// Assets that are being read, by set and content.
     reading: Mutex<HashSet<(i64, String)>>,
     /// Of which set it was last told that a frame was read, and when.
     told_read: Mutex<Option<(i64, Instant)>>,
+    /// Whether it was told that pixels were damaged.
+    told_damage: AtomicBool,
     background: rayon::ThreadPool,
 }
 
@@ -47,6 +56,7 @@ impl Assets {
             pyramids: Cache::builder().max_capacity(OPEN).eviction_policy(EvictionPolicy::lru()).build(),
             reading: Mutex::default(),
             told_read: Mutex::default(),
+            told_damage: AtomicBool::new(false),
             background: background_pool()?,
         })))
     }
@@ -56,23 +66,20 @@ impl Assets {
         &self.0.background
     }
 
-    /// Where a frame's original is.
-    pub(crate) fn original(&self, frame: &FrameRow) -> PathBuf {
-        let copied = || self.0.store.path(&["originals", &frame.hash]);
-        frame.source.as_deref().map_or_else(copied, path_of)
-    }
-
-    /// A frame's pyramid; made anew from the original when the cache was deleted.
-    pub(crate) fn pyramid(&self, frame: &FrameRow) -> Result<Arc<TiledFrame>, StudioError> {
-        self.opened(&pyramid_name(&frame.hash, frame.position), |store| self.store_again(frame, store))
+    /// A frame's pyramid; made anew from the original when the cache was deleted or damaged.
+    pub(crate) fn pyramid(&self, frame: &FrameRow) -> Result<Arc<Pyramid>, StudioError> {
+        let row = frame.clone();
+        self.opened(&pyramid_name(&frame.hash, frame.position), move |assets, store| {
+            assets.store_again(&row, store)
+        })
     }
 
     /// A pyramid by its file's name, made when it is not there.
     fn opened(
         &self,
         name: &str,
-        make: impl FnOnce(&Path) -> Result<(), StudioError>,
-    ) -> Result<Arc<TiledFrame>, StudioError> {
+        make: impl Fn(&Self, &Path) -> Result<(), StudioError> + Send + Sync + 'static,
+    ) -> Result<Arc<Pyramid>, StudioError> {
         if let Some(open) = self.0.pyramids.get(name) {
             return Ok(open);
         }
@@ -80,16 +87,44 @@ impl Assets {
         let store = folder.join(name);
         let open = match TiledFrame::open(&store) {
             Ok(open) => open,
-            Err(_) => {
+            Err(e) => {
+                if store.exists() && e.reason != TiledFrame::OTHER_VERSION {
+                    self.tell_damage(&e.to_string());
+                }
                 std::fs::create_dir_all(&folder).map_err(|e| MediaError::writing(&folder, &e))?;
-                make(&store)?;
+                make(self, &store)?;
                 TiledFrame::open(&store)?
             }
         };
-        let open = Arc::new(open);
+        let weak = Arc::downgrade(&self.0);
+        let open = Arc::new(Pyramid::new(open, mend(weak, store, make)));
         self.0.pyramids.insert(name.to_owned(), open.clone());
         Ok(open)
     }
+
+    /// Tells, once, that something that was kept was damaged and is made anew.
+    fn tell_damage(&self, what: &str) {
+        tracing::warn!("{what}; it is made anew");
+        if !self.0.told_damage.swap(true, Ordering::Relaxed) {
+            let text = "Pixels that Evanu keeps were damaged on the disk; they are made anew from the originals, and nothing is lost. \
+                        Should you read this more often, check the disk.";
+            self.0.store.tell(Event::Note { text: text.into() });
+        }
+    }
+}
+
+/// Makes a damaged pyramid anew, as it was made.
+fn mend(
+    assets: Weak<Inner>,
+    store: PathBuf,
+    make: impl Fn(&Assets, &Path) -> Result<(), StudioError> + Send + Sync + 'static,
+) -> Mend {
+    Box::new(move || {
+        let assets = Assets(assets.upgrade().ok_or("Evanu is about to end")?);
+        assets.tell_damage(&store.display().to_string());
+        make(&assets, &store).map_err(|e| e.to_string())?;
+        TiledFrame::open(&store).map_err(|e| e.to_string())
+    })
 }
 
 /// The file of the pyramid of an asset's frame. The first goes by the asset's name alone, as it did when there was one.

@@ -1,11 +1,11 @@
 //! Pixels that were made once and must never change, such as an area that was filled in: kept by content among the originals, as
 //! files of an open format, and read through a pyramid as frames are.
 
-use super::Assets;
+use super::{Assets, Pyramid};
 use crate::error::StudioError;
 use evanu_core::geometry::Rect;
 use evanu_core::pixel::Raster;
-use evanu_media::{Format, MediaError, Output, TiledFrame, WriteError, write};
+use evanu_media::{Format, MediaError, Output, WriteError, write};
 use rusqlite::params;
 use std::convert::Infallible;
 use std::sync::Arc;
@@ -50,7 +50,7 @@ impl Assets {
     ///
     /// # Errors
     /// When none are kept under the name, or the disk cannot be read.
-    pub fn raster(&self, name: &str) -> Result<Arc<TiledFrame>, StudioError> {
+    pub fn raster(&self, name: &str) -> Result<Arc<Pyramid>, StudioError> {
         let known: bool = self.0.store.db().query_row(
             "SELECT EXISTS (SELECT 1 FROM rasters WHERE hash = ?1)",
             [name],
@@ -60,8 +60,8 @@ impl Assets {
             return Err(StudioError::NotFound(format!("no pixels are kept under the name \"{name}\"")));
         }
         let original = self.0.store.path(&["originals", name]);
-        self.opened(name, |pyramid| {
-            self.0.reader.read_picture(&original, pyramid)?;
+        self.opened(name, move |assets, pyramid| {
+            assets.0.reader.read_picture(&original, pyramid)?;
             Ok(())
         })
     }

@@ -116,6 +116,15 @@ impl Assets {
             );
             return self.note(first, Err(ends), &original);
         }
+        // What was copied has come in just now; another file may have taken the place of one that was left there.
+        if first.source.is_some()
+            && let Err(e) = self.verify(first)
+        {
+            return match e {
+                StudioError::Media(e) => self.note(first, Err(e), &original),
+                other => Err(other),
+            };
+        }
         self.0.sets.frame_begun(first.row)?;
         let (mut read, mut noted, mut heard) = (None, Ok::<_, StudioError>(()), 0);
         let store =
@@ -188,6 +197,7 @@ impl Assets {
     /// Makes the pyramid of a frame anew.
     pub(super) fn store_again(&self, frame: &FrameRow, store: &Path) -> Result<(), StudioError> {
         let original = self.original(frame);
+        self.verify(frame)?;
         let mut read = None;
         self.0.reader.read(&original, Some(frame.position), &|_| store.to_owned(), &mut |_, again| {
             read = Some(again);

@@ -1,6 +1,7 @@
 //! The run that makes a set ready: reading every frame into its pyramid, then the plan.
 
 use super::Jobs;
+use crate::assets::Pyramid;
 use crate::error::StudioError;
 use crate::model::Event;
 use crate::queue::Work;
@@ -9,7 +10,6 @@ use crate::sets::FrameRow;
 use crate::store::lock;
 use evanu_core::pixel::FrameSource;
 use evanu_core::prepare;
-use evanu_media::TiledFrame;
 use std::sync::{Arc, Mutex};
 
 impl Jobs {
@@ -35,7 +35,7 @@ impl Jobs {
         // Who asks the moment the plan is there does not wait for the decision.
         let drafting = Mutex::new(self.scenes.drafting(set, None));
         if self.sets.plan(set, &key)?.is_none() {
-            let open: Vec<Arc<TiledFrame>> =
+            let open: Vec<Arc<Pyramid>> =
                 rows.iter().map(|f| self.assets.pyramid(f)).collect::<Result<_, _>>()?;
             let sources: Vec<&dyn FrameSource> = open.iter().map(|f| &**f as &dyn FrameSource).collect();
             let clocks: Vec<Option<f64>> = rows.iter().map(|f| f.camera.seconds()).collect();

@@ -2,6 +2,7 @@
 //! with the set that is nearest in time, which sets it aside with the reason.
 
 use super::Jobs;
+use crate::assets::Pyramid;
 use crate::error::StudioError;
 use crate::model::{Event, FrameState, RunKind};
 use crate::queue::Work;
@@ -9,7 +10,6 @@ use crate::sets::FrameRow;
 use evanu_core::pixel::FrameSource;
 use evanu_core::recipe::FrameId;
 use evanu_core::register::views;
-use evanu_media::TiledFrame;
 use std::sync::Arc;
 
 /// A pause this long, in seconds, and this many times the usual one, begins another set of the same view.
@@ -27,7 +27,7 @@ impl Jobs {
         let mut groups: Vec<Vec<usize>> = vec![(0..rows.len()).collect()];
         if rows.len() > 2 {
             work.step("Telling views apart");
-            let open: Vec<Arc<TiledFrame>> =
+            let open: Vec<Arc<Pyramid>> =
                 rows.iter().map(|f| self.assets.pyramid(f)).collect::<Result<_, _>>()?;
             let sources: Vec<&dyn FrameSource> = open.iter().map(|f| &**f as &dyn FrameSource).collect();
             let numbers = views(&sources, &|share| work.at(share))?;

@@ -151,6 +151,8 @@ pub struct FrameInfo {
     pub outline: Vec<[f64; 2]>,
     /// Whether its original is not where it was.
     pub missing: bool,
+    /// Whether another file is there instead, as far as is known.
+    pub changed: bool,
     /// Where its original is, when it was left there.
     pub source: Option<String>,
 }
@@ -335,6 +337,11 @@ pub enum Event {
     Run {
         /// The run.
         run: RunInfo,
+    },
+    /// Something to know about the data folder.
+    Note {
+        /// In words.
+        text: String,
     },
 }
 

@@ -36,8 +36,8 @@ impl Scenes {
         // Before what is shown: a run that has ended leaves no draft behind.
         let run = self.0.queue.last_run(id)?;
         let loaded = self.shown(id).ok();
-        let missing: Vec<bool> = rows.iter().map(|r| !self.0.assets.original(r).exists()).collect();
-        let frames: Vec<FrameInfo> = frame_infos(&rows, &in_force.recipe, loaded.as_deref(), &missing);
+        let originals: Vec<(bool, bool)> = rows.iter().map(|r| self.0.assets.stands(r)).collect();
+        let frames: Vec<FrameInfo> = frame_infos(&rows, &in_force.recipe, loaded.as_deref(), &originals);
         let (undo, redo) = self.0.sets.undo_redo(id)?;
         let of = loaded.as_ref();
         Ok(SetDetail {
@@ -75,12 +75,12 @@ fn frame_infos(
     rows: &[FrameRow],
     recipe: &Recipe<FrameId>,
     loaded: Option<&Opened>,
-    missing: &[bool],
+    originals: &[(bool, bool)],
 ) -> Vec<FrameInfo> {
     let canvas = loaded.map(|l| l.with(|s| s.canvas()));
     rows.iter()
-        .zip(missing)
-        .map(|(r, &missing)| {
+        .zip(originals)
+        .map(|(r, &(there, changed))| {
             let index = loaded.and_then(|l| Some((&l.plan, l.index(r.id).ok()?)));
             let plan = index.map(|(plan, i)| &plan.alignment.frames[i]);
             let shows = index.map(|(plan, i)| &plan.survey.frames[i]);
@@ -122,7 +122,8 @@ fn frame_infos(
                 sole: sole.map(|s| s.share),
                 sole_at: sole.map(|s| s.largest.into()),
                 outline: fits.zip(canvas).map(|(p, c)| outline(p, c)).unwrap_or_default(),
-                missing,
+                missing: !there,
+                changed,
                 source: r.source.clone(),
             }
         })

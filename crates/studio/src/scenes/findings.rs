@@ -324,6 +324,7 @@ mod tests {
             source: None,
             bytes: 0,
             begun: 0,
+            changed: false,
         }
     }
 

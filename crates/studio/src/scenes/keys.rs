@@ -97,6 +97,7 @@ mod tests {
             source: None,
             bytes: 0,
             begun: 0,
+            changed: false,
         };
         (0..3).map(row).collect()
     }

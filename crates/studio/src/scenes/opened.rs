@@ -5,6 +5,7 @@
 
 use super::Scenes;
 use super::keys::{Keys, plan_key};
+use crate::assets::Pyramid;
 use crate::error::StudioError;
 use crate::model::{AgreementFact, CanvasInfo, Event, RunKind, Spot};
 use crate::sets::FrameRow;
@@ -15,7 +16,6 @@ use evanu_core::pixel::FrameSource;
 use evanu_core::plan::{Decision, Plan};
 use evanu_core::recipe::{FrameId, Recipe, Settled};
 use evanu_core::render::{RenderError, Scene};
-use evanu_media::TiledFrame;
 use std::collections::HashMap;
 use std::ops::Deref;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -43,7 +43,7 @@ pub(crate) struct Opened {
     pub plan: Arc<Plan>,
     /// What its consensus decided, with what was settled by hand; `None` for a draft, and when no frame takes part.
     pub decision: Option<Arc<Decision>>,
-    pub sources: Vec<Arc<TiledFrame>>,
+    pub sources: Vec<Arc<Pyramid>>,
     pub keys: Keys,
     /// For each of the decision's doubts, how it was settled.
     pub settled: Vec<Option<Settled>>,
@@ -121,7 +121,7 @@ impl Loaded {
     }
 }
 
-fn open(sources: &[Arc<TiledFrame>]) -> Vec<&dyn FrameSource> {
+fn open(sources: &[Arc<Pyramid>]) -> Vec<&dyn FrameSource> {
     sources.iter().map(|s| &**s as &dyn FrameSource).collect()
 }
 
@@ -385,7 +385,7 @@ impl Scenes {
         key: &str,
         plan: &Plan,
         recipe: &Recipe,
-        sources: &[Arc<TiledFrame>],
+        sources: &[Arc<Pyramid>],
     ) -> Result<Decided, StudioError> {
         let decide = || evanu_core::prepare::decide(&Scene::new(recipe, plan, &open(sources)));
         let decided = self.0.decided.try_get_with_by_ref(key, || -> Result<Decided, StudioError> {

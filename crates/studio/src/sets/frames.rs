@@ -8,6 +8,7 @@ use evanu_media::{CameraData, ReadFrame};
 use rusqlite::{OptionalExtension, Row, params};
 
 /// What is kept of a frame beside its file.
+#[derive(Clone)]
 pub(crate) struct FrameRow {
     /// Its row in the database.
     pub row: i64,
@@ -31,10 +32,11 @@ pub(crate) struct FrameRow {
     pub bytes: u64,
     /// How often it was begun to be read without coming to an end.
     pub begun: i64,
+    /// Whether its original was found to be another file when it was last looked at.
+    pub changed: bool,
 }
 
-const COLUMNS: &str =
-    "id, key, place, name, hash, position, state, reason, width, height, camera, source, bytes, begun";
+const COLUMNS: &str = "id, key, place, name, hash, position, state, reason, width, height, camera, source, bytes, begun, changed";
 
 fn frame_row(r: &Row<'_>) -> rusqlite::Result<FrameRow> {
     let state: String = r.get(6)?;
@@ -54,6 +56,7 @@ fn frame_row(r: &Row<'_>) -> rusqlite::Result<FrameRow> {
         source: r.get(11)?,
         bytes: r.get::<_, i64>(12)? as u64,
         begun: r.get(13)?,
+        changed: r.get(14)?,
     })
 }
 
@@ -134,6 +137,39 @@ impl Sets {
             let row = db.last_insert_rowid();
             db.execute("UPDATE frames SET key = id WHERE id = ?1", params![row])?;
         }
+        Ok(())
+    }
+
+    /// Notes whether a frame's original was found to be another file.
+    pub(crate) fn frame_changed(&self, row: i64, changed: bool) -> Result<(), StudioError> {
+        self.store.db().execute(
+            "UPDATE frames SET changed = ?2 WHERE id = ?1 AND changed <> ?2",
+            params![row, changed],
+        )?;
+        Ok(())
+    }
+
+    /// A frame whose original is gone for good takes part no more.
+    pub(crate) fn frame_gone(&self, row: i64, reason: &str) -> Result<(), StudioError> {
+        self.frame_failed(row, reason)?;
+        self.store.db().execute("UPDATE frames SET place = NULL WHERE id = ?1", params![row])?;
+        Ok(())
+    }
+
+    /// A frame keeps its pixels, and what lies at its place is another frame's.
+    pub(crate) fn frame_parted(&self, row: i64) -> Result<(), StudioError> {
+        self.store
+            .db()
+            .execute("UPDATE frames SET source = NULL, changed = 0 WHERE id = ?1", params![row])?;
+        Ok(())
+    }
+
+    /// Files with this content that could not be read are tried once more.
+    pub(crate) fn content_again(&self, hash: &str) -> Result<(), StudioError> {
+        self.store.db().execute(
+            "UPDATE frames SET state = 'reading', reason = NULL, begun = 0 WHERE hash = ?1 AND state = 'failed'",
+            params![hash],
+        )?;
         Ok(())
     }
 
