@@ -14,7 +14,14 @@ pub struct MediaError {
     pub remedy: String,
 }
 
+const FULL: &str = "the disk is full";
+
 impl MediaError {
+    /// Whether the disk is full.
+    pub fn is_full(&self) -> bool {
+        self.reason == FULL
+    }
+
     /// An error from its parts.
     pub fn new(path: &Path, reason: impl Into<String>, remedy: impl Into<String>) -> Self {
         Self { path: path.to_owned(), reason: reason.into(), remedy: remedy.into() }
@@ -36,7 +43,7 @@ impl MediaError {
         use std::io::ErrorKind as K;
         match e.kind() {
             K::StorageFull | K::QuotaExceeded => {
-                Self::new(path, "the disk is full", "free some space and try again; nothing was overwritten")
+                Self::new(path, FULL, "free some space and try again; nothing was overwritten")
             }
             K::NotFound | K::NotADirectory => {
                 Self::new(path, "its folder does not exist", "create the folder or choose another one")

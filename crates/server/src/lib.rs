@@ -1,6 +1,7 @@
 //! The server: routes over the studio, their OpenAPI description, events, and the embedded front end.
 #![forbid(unsafe_code)]
 
+mod access;
 mod assets;
 mod events;
 mod patches;
@@ -9,8 +10,9 @@ mod problem;
 mod routes;
 mod upload;
 
+pub use access::Access;
 use actix_web::dev::HttpServiceFactory;
-use actix_web::middleware::{Compress, DefaultHeaders};
+use actix_web::middleware::{Compress, DefaultHeaders, from_fn};
 use actix_web::{App, HttpServer, guard, web};
 use evanu_studio::Studio;
 use std::net::TcpListener;
@@ -51,19 +53,22 @@ fn api(port: u16) -> impl HttpServiceFactory + OpenApiFactory {
         .default_service(web::to(|| async { problem::not_found_response() }))
 }
 
-/// Serves a studio on a bound listener until the process is told to stop.
+/// Serves a studio on a bound listener until the process is told to stop; others than this computer by their tokens.
 ///
 /// # Errors
 /// When the listener cannot be used.
-pub async fn serve(studio: Studio, listener: TcpListener) -> std::io::Result<()> {
+pub async fn serve(studio: Studio, listener: TcpListener, access: Access) -> std::io::Result<()> {
+    let access = web::Data::new(access);
     let (studio, leaving) = (web::Data::new(studio.clone()), studio);
     let port = listener.local_addr()?.port();
     HttpServer::new(move || {
         App::new()
             .app_data(studio.clone())
+            .app_data(access.clone())
             .app_data(web::JsonConfig::default().limit(evanu_core::recipe::MOST_BYTES).error_handler(|e, _| problem::bad_request(&e.to_string())))
             .app_data(web::PathConfig::default().error_handler(|_, _| problem::not_found()))
             .app_data(web::QueryConfig::default().error_handler(|e, _| problem::bad_request(&e.to_string())))
+            .wrap(from_fn(access::ask))
             .wrap(Compress::default())
             .wrap(DefaultHeaders::new().add(("X-Content-Type-Options", "nosniff")).add(("Referrer-Policy", "no-referrer")).add(("Cross-Origin-Resource-Policy", "same-origin")).add((
                 "Content-Security-Policy",

@@ -45,6 +45,8 @@ impl From<StudioError> for Failure {
             StudioError::Conflict(_) | StudioError::Cancelled => StatusCode::CONFLICT,
             StudioError::Outdated { .. } => StatusCode::PRECONDITION_FAILED,
             StudioError::Media(_) => StatusCode::UNPROCESSABLE_ENTITY,
+            StudioError::Full(_) => StatusCode::INSUFFICIENT_STORAGE,
+            StudioError::Busy(_) => StatusCode::SERVICE_UNAVAILABLE,
             StudioError::Storage(_) => StatusCode::INTERNAL_SERVER_ERROR,
         };
         if status == StatusCode::INTERNAL_SERVER_ERROR {

@@ -1,5 +1,6 @@
 //! Sets, recipes, runs and exports.
 
+use crate::access::may_open_folders;
 use crate::problem::{Failure, Problem};
 use actix_files::NamedFile;
 use actix_web::http::StatusCode;
@@ -123,16 +124,6 @@ pub(crate) async fn create_set(studio: Shared, name: web::Json<Name>) -> Result<
     Ok(HttpResponse::Created().json(Id { id: id.await? }))
 }
 
-/// Folders of this computer are for who sits at it, also when the server lets other machines in.
-fn at_this_computer(request: &HttpRequest) -> Result<(), Failure> {
-    if request.peer_addr().is_some_and(|a| a.ip().is_loopback()) {
-        return Ok(());
-    }
-    let told =
-        "folders of this computer can be opened only at this computer; bring the files in with the buttons";
-    Err(StudioError::Conflict(told.into()).into())
-}
-
 /// A folder of this computer.
 #[utoipa::path(params(FolderQuery), responses((status = 200, body = FolderInfo), (status = 422, body = Problem)))]
 #[get("/folders")]
@@ -141,7 +132,7 @@ pub(crate) async fn folder(
     query: web::Query<FolderQuery>,
     from: HttpRequest,
 ) -> Result<web::Json<FolderInfo>, Failure> {
-    at_this_computer(&from)?;
+    may_open_folders(&from)?;
     Ok(web::Json(run_blocking(&studio, move |s| s.assets.folder(query.path.as_deref())).await?))
 }
 
@@ -154,7 +145,7 @@ pub(crate) async fn add_folder(
     request: web::Json<FolderRequest>,
     from: HttpRequest,
 ) -> Result<HttpResponse, Failure> {
-    at_this_computer(&from)?;
+    may_open_folders(&from)?;
     run_blocking(&studio, move |s| s.assets.add_folder(*set, &request.path, request.copy)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
@@ -180,7 +171,7 @@ pub(crate) async fn relink(
     request: web::Json<FolderRequest>,
     from: HttpRequest,
 ) -> Result<web::Json<RelinkInfo>, Failure> {
-    at_this_computer(&from)?;
+    may_open_folders(&from)?;
     Ok(web::Json(run_blocking(&studio, move |s| s.relink(*set, &request.path)).await?))
 }
 

@@ -1,5 +1,6 @@
 //! What can go wrong, by what its caller can do about it.
 
+use rusqlite::ErrorCode;
 use std::sync::Arc;
 
 /// An act that could not be done. Every text says what happened and what to do.
@@ -30,7 +31,13 @@ pub enum StudioError {
     Cancelled,
     /// A file could not be read or written.
     #[error(transparent)]
-    Media(#[from] evanu_media::MediaError),
+    Media(evanu_media::MediaError),
+    /// The disk is full.
+    #[error("{0}")]
+    Full(String),
+    /// Another program holds the data folder's database.
+    #[error("{0}")]
+    Busy(String),
     /// The data folder could not be used.
     #[error("{0}")]
     Storage(String),
@@ -58,11 +65,31 @@ impl StudioError {
     }
 }
 
+impl From<evanu_media::MediaError> for StudioError {
+    fn from(e: evanu_media::MediaError) -> Self {
+        if e.is_full() { Self::Full(e.to_string()) } else { Self::Media(e) }
+    }
+}
+
 impl From<rusqlite::Error> for StudioError {
     fn from(e: rusqlite::Error) -> Self {
-        Self::Storage(format!(
-            "the data folder's database could not be used ({e}); check the disk and its space"
-        ))
+        // What SQLite says of a disk that has no room for its log or its index is less than that it is full.
+        const NO_ROOM: [i32; 3] = [
+            rusqlite::ffi::SQLITE_IOERR_WRITE,
+            rusqlite::ffi::SQLITE_IOERR_SHMSIZE,
+            rusqlite::ffi::SQLITE_IOERR_SHMOPEN,
+        ];
+        match e.sqlite_error() {
+            Some(f) if f.code == ErrorCode::DiskFull || NO_ROOM.contains(&f.extended_code) => {
+                Self::Full("the disk is full: this was not done; free some space and do it again".into())
+            }
+            Some(f) if matches!(f.code, ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => {
+                Self::Busy("another program holds Evanu's database: this was not done; do it again".into())
+            }
+            _ => Self::Storage(format!(
+                "the data folder's database could not be used ({e}); check the disk and its space"
+            )),
+        }
     }
 }
 

@@ -21,6 +21,16 @@ struct Inner {
     store: Arc<Store>,
     wake: OnceLock<Sender<()>>,
     current: Mutex<Option<Current>>,
+    /// Ends of runs that could not be written down yet.
+    unnoted: Mutex<Vec<Ended>>,
+}
+
+/// What came of a run.
+#[derive(Clone)]
+struct Ended {
+    run: i64,
+    state: RunState,
+    message: Option<String>,
 }
 
 /// What the worker is at.
@@ -92,8 +102,8 @@ impl Queue {
         )?;
         db.execute("UPDATE runs SET state = 'queued' WHERE state = 'running'", [])?;
         drop(db);
-        let (wake, current) = (OnceLock::new(), Mutex::default());
-        Ok(Self(Arc::new(Inner { store, wake, current })))
+        let (wake, current, unnoted) = (OnceLock::new(), Mutex::default(), Mutex::default());
+        Ok(Self(Arc::new(Inner { store, wake, current, unnoted })))
     }
 
     /// From now on, new work is told here.
@@ -137,7 +147,7 @@ impl Queue {
             let next: Option<(i64, i64, String, String)> = self
                 .0
                 .store
-                .db()
+                .reading()?
                 .query_row(
                     "SELECT r.id, r.set_id, r.kind, r.request FROM runs r JOIN sets s ON s.id = r.set_id
                      WHERE r.state = 'queued' AND s.deleted IS NULL ORDER BY r.id LIMIT 1",
@@ -152,12 +162,13 @@ impl Queue {
                 self.finish(run, RunState::Failed, Some(&told))?;
                 continue;
             };
+            let begun = "UPDATE runs SET state = 'running', message = NULL, begun = begun + 1 WHERE id = ?1";
+            self.0.store.db().execute(begun, params![run])?;
             let stop = Arc::new(AtomicBool::new(false));
             let step = StepInfo { name: "begin".into(), share: 0.0, seconds_left: None };
             *lock(&self.0.current) =
                 Some(Current { run, step, began: Instant::now(), told: Instant::now(), stop: stop.clone() });
-            self.0.store.db().execute("UPDATE runs SET begun = begun + 1 WHERE id = ?1", params![run])?;
-            self.finish(run, RunState::Running, None)?;
+            self.tell_run(run);
             return Ok(Some(Work { queue: self.clone(), set, run, kind, request, stop }));
         }
     }
@@ -168,25 +179,43 @@ impl Queue {
         Ok(())
     }
 
-    /// Notes what came of a run that was taken.
-    pub(crate) fn ended(
-        &self,
-        run: i64,
-        done: Result<Option<String>, StudioError>,
-    ) -> Result<(), StudioError> {
+    /// Notes what came of a run that was taken; as soon as it can be, when it cannot be now.
+    pub(crate) fn ended(&self, run: i64, done: Result<Option<String>, StudioError>) {
         *lock(&self.0.current) = None;
-        match done {
-            Ok(message) => self.finish(run, RunState::Done, message.as_deref()),
-            Err(StudioError::Cancelled) => self.finish(run, RunState::Cancelled, None),
-            Err(e) => self.finish(run, RunState::Failed, Some(&e.to_string())),
+        let (state, message) = match done {
+            Ok(message) => (RunState::Done, message),
+            Err(StudioError::Cancelled) => (RunState::Cancelled, None),
+            Err(e) => (RunState::Failed, Some(e.to_string())),
+        };
+        let written = self.finish(run, state, message.as_deref());
+        if let Err(e) = written {
+            tracing::error!("run {run} has ended and could not be noted yet: {e}");
+            lock(&self.0.unnoted).push(Ended { run, state, message });
+            self.tell_run(run);
+        }
+    }
+
+    /// Notes the ends of runs that could not be noted before.
+    pub(crate) fn note_ended(&self) -> Result<(), StudioError> {
+        loop {
+            let Some(ended) = lock(&self.0.unnoted).first().cloned() else { return Ok(()) };
+            self.finish(ended.run, ended.state, ended.message.as_deref())?;
+            lock(&self.0.unnoted).remove(0);
         }
     }
 
     fn finish(&self, run: i64, state: RunState, message: Option<&str>) -> Result<(), StudioError> {
-        self.0.store.db().execute(
-            "UPDATE runs SET state = ?2, message = ?3 WHERE id = ?1",
-            params![run, state.to_string(), message],
-        )?;
+        let write = || -> Result<(), StudioError> {
+            self.0.store.db().execute(
+                "UPDATE runs SET state = ?2, message = ?3 WHERE id = ?1",
+                params![run, state.to_string(), message],
+            )?;
+            Ok(())
+        };
+        match write() {
+            Err(StudioError::Full(_)) if self.0.store.give_up_reserve() => write()?,
+            done => done?,
+        }
         self.tell_run(run);
         Ok(())
     }
@@ -199,7 +228,7 @@ impl Queue {
         let row = self
             .0
             .store
-            .db()
+            .reading()?
             .query_row(
                 "SELECT id, set_id, kind, state, message FROM runs WHERE id = ?1",
                 params![id],
@@ -210,6 +239,9 @@ impl Queue {
         let mut run = run.map_err(|other| {
             StudioError::Conflict(format!("this run is of a kind that this Evanu does not know ({other})"))
         })?;
+        if let Some(ended) = lock(&self.0.unnoted).iter().find(|ended| ended.run == id) {
+            (run.state, run.message) = (ended.state, ended.message.clone());
+        }
         if let Some(c) = lock(&self.0.current).as_ref().filter(|c| c.run == id) {
             run.step = Some(c.step.clone());
         }
@@ -219,7 +251,7 @@ impl Queue {
     /// The set's last run of a known kind.
     pub(crate) fn last_run(&self, set: i64) -> Result<Option<RunInfo>, StudioError> {
         let ids: Vec<i64> = {
-            let db = self.0.store.db();
+            let db = self.0.store.reading()?;
             let mut query =
                 db.prepare_cached("SELECT id FROM runs WHERE set_id = ?1 ORDER BY id DESC LIMIT 5")?;
             query.query_map(params![set], |r| r.get(0))?.collect::<Result<_, _>>()?
@@ -287,6 +319,42 @@ mod tests {
         assert!(run.message.unwrap().starts_with("Evanu ended 3 times"));
         // Asked for again it is another run.
         assert!(queue.enqueue(1, RunKind::Prepare, "{}").unwrap() > id);
+    }
+
+    #[test]
+    fn an_end_that_cannot_be_noted_is_known_and_noted_later() {
+        let folder = tempfile::tempdir().unwrap();
+        let store = Arc::new(Store::open(folder.path()).unwrap());
+        store.db().execute("INSERT INTO sets (id, name, created) VALUES (1, 'a', 0)", []).unwrap();
+        let queue = Queue::open(store.clone()).unwrap();
+        let id = queue.enqueue(1, RunKind::Prepare, "{}").unwrap();
+        assert!(queue.take().unwrap().is_some());
+        // As on a full disk: the database may have no further page.
+        let pages: i64 = store.db().pragma_query_value(None, "page_count", |r| r.get(0)).unwrap();
+        let limit = |pages: i64| {
+            store.db().pragma_update_and_check(None, "max_page_count", pages, |_| Ok(())).unwrap();
+        };
+        limit(pages);
+        let long = "a".repeat(1 << 20);
+        assert!(matches!(
+            store.db().execute("UPDATE sets SET note = ?1", [&long]).map_err(StudioError::from),
+            Err(StudioError::Full(told)) if told.starts_with("the disk is full")
+        ));
+        let reserve = store.path(&["evanu.reserve"]);
+        assert!(reserve.metadata().unwrap().len() == 1 << 20);
+        queue.ended(id, Ok(Some(long.clone())));
+        assert!(!reserve.exists() && queue.note_ended().is_err());
+        assert_eq!(queue.run(id).unwrap().state, RunState::Done);
+        let written = || {
+            let read = "SELECT state FROM runs WHERE id = ?1";
+            store.reading().unwrap().query_row(read, [id], |r| r.get::<_, String>(0)).unwrap()
+        };
+        assert_eq!(written(), "running");
+        limit(1 << 30);
+        queue.note_ended().unwrap();
+        store.keep_reserve();
+        assert!(written() == "done" && reserve.exists());
+        assert_eq!(queue.run(id).unwrap().message, Some(long));
     }
 
     #[test]

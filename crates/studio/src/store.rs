@@ -4,10 +4,11 @@ use crate::error::StudioError;
 use crate::model::Event;
 use evanu_core::recipe::{FrameId, migrate};
 use evanu_media::MediaError;
-use rusqlite::{Connection, Transaction, params};
+use rusqlite::{Connection, OpenFlags, Transaction, params};
 use rusqlite_migration::{HookError, M, Migrations};
 use std::fs::{File, TryLockError};
 use std::io::Write;
+use std::ops::Deref;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
@@ -159,12 +160,38 @@ fn sweep(folder: &Path) {
     }
 }
 
+/// Room on the disk that is kept for what must be noted.
+const RESERVE: &str = "evanu.reserve";
+const RESERVE_BYTES: usize = 1 << 20;
+
+/// A connection that only reads, given back for the next one.
+pub(crate) struct Reading<'a> {
+    store: &'a Store,
+    db: Option<Connection>,
+}
+
+impl Deref for Reading<'_> {
+    type Target = Connection;
+
+    fn deref(&self) -> &Connection {
+        self.db.as_ref().unwrap_or_else(|| unreachable!("it is given back only when this is dropped"))
+    }
+}
+
+impl Drop for Reading<'_> {
+    fn drop(&mut self) {
+        lock(&self.store.readers).extend(self.db.take());
+    }
+}
+
 /// A data folder that is open.
 pub(crate) struct Store {
     /// Given back when it is closed.
     _held: File,
     folder: PathBuf,
     db: Mutex<Connection>,
+    /// Connections that only read, and wait for nobody who writes.
+    readers: Mutex<Vec<Connection>>,
     events: broadcast::Sender<Event>,
 }
 
@@ -184,12 +211,38 @@ impl Store {
         };
         sweep(folder);
         let (events, _) = broadcast::channel(512);
-        Ok(Self { _held: held, folder: folder.to_owned(), db: Mutex::new(database(folder)?), events })
+        let db = Mutex::new(database(folder)?);
+        let store = Self { _held: held, folder: folder.to_owned(), db, readers: Mutex::default(), events };
+        store.keep_reserve();
+        Ok(store)
     }
 
-    /// The database, which nobody else has meanwhile.
+    /// The database to write to, which nobody else has meanwhile.
     pub(crate) fn db(&self) -> MutexGuard<'_, Connection> {
         lock(&self.db)
+    }
+
+    /// The database as it was last committed; nobody waits for it.
+    pub(crate) fn reading(&self) -> Result<Reading<'_>, StudioError> {
+        let free = lock(&self.readers).pop();
+        let open = || {
+            let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+            Connection::open_with_flags(self.folder.join("evanu.sqlite"), flags)
+        };
+        Ok(Reading { store: self, db: Some(free.map_or_else(open, Ok)?) })
+    }
+
+    /// Gives up the room that is kept, so that what has been done can be noted on a full disk; whether there was any.
+    pub(crate) fn give_up_reserve(&self) -> bool {
+        std::fs::remove_file(self.path(&[RESERVE])).is_ok()
+    }
+
+    /// Keeps room for that, when there is some.
+    pub(crate) fn keep_reserve(&self) {
+        let path = self.path(&[RESERVE]);
+        if !path.exists() && std::fs::write(&path, vec![1; RESERVE_BYTES]).is_err() {
+            let _ = std::fs::remove_file(&path); // part of it is of no use, and it was written now
+        }
     }
 
     /// A place in the folder.

@@ -77,6 +77,34 @@ fn only_our_own_pages_are_answered() {
 }
 
 #[test]
+fn others_say_a_token_and_do_what_it_lets_them() {
+    // The address by which this computer is seen from its network; one without any is seen by nobody else.
+    let socket = std::net::UdpSocket::bind("0.0.0.0:0").unwrap();
+    let seen = socket.connect("192.0.2.1:9").and_then(|()| socket.local_addr());
+    let Some(ip) = seen.ok().map(|a| a.ip()).filter(|ip| !ip.is_loopback()) else { return };
+    let folder = tempfile::tempdir().unwrap();
+    let access = evanu_server::Access::of_folder(folder.path(), false).unwrap();
+    let base = serve_on(folder.path(), &format!("{ip}:0"));
+    let ask = |method: &str, path: &str, token: &str| {
+        let body = (method == "POST").then(|| ("application/json".into(), br#"{"name": "a"}"#.to_vec()));
+        call(&base, method, path, body, &[("cookie", &format!("evanu={token}"))]).0
+    };
+    for (token, look, act, folders) in
+        [("", 401, 401, 401), (&*access.looking, 200, 403, 409), (&*access.everything, 200, 201, 409)]
+    {
+        assert_eq!(ask("GET", "/api/sets", token), look, "{token}");
+        assert_eq!(ask("GET", "/", token), look, "{token}");
+        assert_eq!(ask("POST", "/api/sets", token), act, "{token}");
+        assert_eq!(ask("GET", "/api/folders", token), folders, "{token}");
+    }
+    // The printed address leads to the page, with the cookie.
+    let (status, _, headers) = call(&base, "GET", &format!("/set/1?token={}", access.looking), None, &[]);
+    assert_eq!((status, headers["location"].to_str().unwrap()), (303, "/set/1"));
+    let cookie = headers["set-cookie"].to_str().unwrap();
+    assert!(cookie.starts_with(&format!("evanu={}; HttpOnly; SameSite=Strict", access.looking)), "{cookie}");
+}
+
+#[test]
 fn a_run_can_be_stopped_and_goes_on_later() {
     let server = Server::new();
     let id = server.json("POST", "/api/sets", Some(json!({"name": "Long"}))).1["id"].as_i64().unwrap();

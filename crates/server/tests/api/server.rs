@@ -17,10 +17,17 @@ pub(crate) struct Server {
 }
 
 pub(crate) fn serve(folder: &Path) -> String {
+    serve_on(folder, "127.0.0.1:0")
+}
+
+pub(crate) fn serve_on(folder: &Path, address: &str) -> String {
     let studio = Studio::open(folder).unwrap();
-    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let access = evanu_server::Access::of_folder(folder, false).unwrap();
+    let listener = std::net::TcpListener::bind(address).unwrap();
     let base = format!("http://{}", listener.local_addr().unwrap());
-    std::thread::spawn(move || actix_web::rt::System::new().block_on(evanu_server::serve(studio, listener)));
+    std::thread::spawn(move || {
+        actix_web::rt::System::new().block_on(evanu_server::serve(studio, listener, access))
+    });
     base
 }
 
@@ -121,7 +128,8 @@ pub(crate) fn call(
     body: Option<(String, Vec<u8>)>,
     headers: &[(&str, &str)],
 ) -> (u16, Vec<u8>, ureq::http::HeaderMap) {
-    let agent: ureq::Agent = ureq::Agent::config_builder().http_status_as_error(false).build().into();
+    let config = ureq::Agent::config_builder().http_status_as_error(false);
+    let agent: ureq::Agent = config.max_redirects(0).max_redirects_will_error(false).build().into();
     let mut request = ureq::http::Request::builder().method(method).uri(format!("{base}{path}"));
     for (k, v) in headers {
         request = request.header(*k, *v);

@@ -51,7 +51,7 @@ impl Assets {
     /// # Errors
     /// When none are kept under the name, or the disk cannot be read.
     pub fn raster(&self, name: &str) -> Result<Arc<Pyramid>, StudioError> {
-        let known: bool = self.0.store.db().query_row(
+        let known: bool = self.0.store.reading()?.query_row(
             "SELECT EXISTS (SELECT 1 FROM rasters WHERE hash = ?1)",
             [name],
             |r| r.get(0),

@@ -64,7 +64,7 @@ impl Sets {
     /// All frames of a set by clock time, then by name; those without a clock come last.
     pub(crate) fn frames(&self, set: i64) -> Result<Vec<FrameRow>, StudioError> {
         let mut rows: Vec<FrameRow> = {
-            let db = self.store.db();
+            let db = self.store.reading()?;
             let mut query = db.prepare_cached(&format!("SELECT {COLUMNS} FROM frames WHERE set_id = ?1"))?;
             query.query_map(params![set], frame_row)?.collect::<Result<_, _>>()?
         };
@@ -88,7 +88,7 @@ impl Sets {
 
     /// Their identities.
     pub(crate) fn joined_ids(&self, set: i64) -> Result<Vec<FrameId>, StudioError> {
-        let db = self.store.db();
+        let db = self.store.reading()?;
         let mut query = db.prepare_cached(
             "SELECT key FROM frames WHERE set_id = ?1 AND place IS NOT NULL ORDER BY place",
         )?;
@@ -209,7 +209,7 @@ impl Sets {
     pub(crate) fn frame_state(&self, row: i64) -> Result<Option<FrameState>, StudioError> {
         let state: Option<String> = self
             .store
-            .db()
+            .reading()?
             .query_row("SELECT state FROM frames WHERE id = ?1", params![row], |r| r.get(0))
             .optional()?;
         Ok(state.and_then(|s| s.parse().ok()))
@@ -270,7 +270,10 @@ impl Sets {
 
     /// A frame's camera data as they are written with a plate, empty when it has none; `None` when it was read before they were kept.
     pub(crate) fn exif(&self, row: i64) -> Result<Option<Vec<u8>>, StudioError> {
-        Ok(self.store.db().query_row("SELECT exif FROM frames WHERE id = ?1", params![row], |r| r.get(0))?)
+        Ok(self
+            .store
+            .reading()?
+            .query_row("SELECT exif FROM frames WHERE id = ?1", params![row], |r| r.get(0))?)
     }
 
     /// A frame cannot be read.
@@ -329,10 +332,11 @@ impl Sets {
 
     /// Whether a set's frames are to be told apart by view.
     pub(crate) fn is_unsorted(&self, set: i64) -> Result<bool, StudioError> {
-        Ok(self
-            .store
-            .db()
-            .query_row("SELECT sorted = 0 FROM sets WHERE id = ?1", params![set], |r| r.get(0))?)
+        Ok(self.store.reading()?.query_row(
+            "SELECT sorted = 0 FROM sets WHERE id = ?1",
+            params![set],
+            |r| r.get(0),
+        )?)
     }
 
     /// A set's frames were told apart; it may have another name and a note now.

@@ -22,7 +22,7 @@ impl Sets {
     pub(crate) fn in_force(&self, set: i64) -> Result<InForce, StudioError> {
         let row: Option<(i64, i64)> = self
             .store
-            .db()
+            .reading()?
             .query_row("SELECT cursor, revision FROM sets WHERE id = ?1", params![set], |r| {
                 Ok((r.get(0)?, r.get(1)?))
             })
@@ -35,7 +35,7 @@ impl Sets {
     pub(crate) fn recipe_at(&self, set: i64, seq: i64) -> Result<Recipe<FrameId>, StudioError> {
         let text: Option<String> = self
             .store
-            .db()
+            .reading()?
             .query_row("SELECT recipe FROM recipes WHERE set_id = ?1 AND seq = ?2", params![set, seq], |r| {
                 r.get(0)
             })
@@ -91,15 +91,45 @@ impl Sets {
     /// Puts a change in force; what had been undone stays, as a branch beside it.
     pub(crate) fn change(&self, set: i64, change: &Change, revision: Option<i64>) -> Result<(), StudioError> {
         self.check(set)?;
-        let frames = self.joined_ids(set)?;
-        let recipe = merged(&self.in_force(set)?.recipe, &change.recipe)?;
-        recipe.check(&frames).map_err(StudioError::Invalid)?;
-        if !frames.is_empty() && frames.iter().all(|f| recipe.excluded.contains(f)) {
-            return Err(StudioError::Conflict("one frame must take part: bring another back first".into()));
+        self.meanwhile(revision, || {
+            let in_force = self.in_force(set)?;
+            let frames = self.joined_ids(set)?;
+            let recipe = merged(&in_force.recipe, &change.recipe)?;
+            recipe.check(&frames).map_err(StudioError::Invalid)?;
+            if !frames.is_empty() && frames.iter().all(|f| recipe.excluded.contains(f)) {
+                return Err(StudioError::Conflict(
+                    "one frame must take part: bring another back first".into(),
+                ));
+            }
+            self.put(set, change, &recipe, revision.unwrap_or(in_force.revision))
+        })
+    }
+
+    /// Does an act again that names no revision, as long as somebody else's comes between its reading and its writing.
+    fn meanwhile(
+        &self,
+        revision: Option<i64>,
+        act: impl Fn() -> Result<(), StudioError>,
+    ) -> Result<(), StudioError> {
+        loop {
+            match act() {
+                Err(StudioError::Outdated { .. }) if revision.is_none() => {}
+                done => return done,
+            }
         }
-        let text = serde_json::to_string(&recipe)?;
+    }
+
+    /// Puts a recipe in force that was made from a revision.
+    fn put(
+        &self,
+        set: i64,
+        change: &Change,
+        recipe: &Recipe<FrameId>,
+        revision: i64,
+    ) -> Result<(), StudioError> {
+        let text = serde_json::to_string(recipe)?;
         let label: String = change.label.chars().take(120).collect();
-        self.act(set, revision, |t| {
+        self.act(set, Some(revision), |t| {
             // Only the newest state can go on, so that no branch loses the one it began at.
             let same = change.goes_on
                 && t.execute(
@@ -127,13 +157,16 @@ impl Sets {
         self.check(set)?;
         // Told first: what there is to undo may be another thing than who asks has seen.
         self.follows(set, revision)?;
-        let (undo, redo) = self.beside(set)?;
         let what = if by < 0 { "undo" } else { "redo" };
-        let seq = if by < 0 { undo } else { redo };
-        let seq = seq.ok_or_else(|| StudioError::Conflict(format!("there is nothing to {what}")))?;
-        self.act(set, revision, |t| {
-            t.execute("UPDATE sets SET cursor = ?2 WHERE id = ?1", params![set, seq])?;
-            Ok(())
+        self.meanwhile(revision, || {
+            let from = self.in_force(set)?.revision;
+            let (undo, redo) = self.beside(set)?;
+            let seq = if by < 0 { undo } else { redo };
+            let seq = seq.ok_or_else(|| StudioError::Conflict(format!("there is nothing to {what}")))?;
+            self.act(set, Some(revision.unwrap_or(from)), |t| {
+                t.execute("UPDATE sets SET cursor = ?2 WHERE id = ?1", params![set, seq])?;
+                Ok(())
+            })
         })
     }
 
@@ -155,7 +188,7 @@ impl Sets {
     /// When there is no such set.
     pub fn states(&self, set: i64) -> Result<Vec<StateInfo>, StudioError> {
         self.check(set)?;
-        let db = self.store.db();
+        let db = self.store.reading()?;
         let mut query = db.prepare_cached(
             "SELECT r.seq, r.parent, r.label, r.made, r.seq = s.cursor, r.revision FROM recipes r JOIN sets s ON s.id = r.set_id
              WHERE s.id = ?1 ORDER BY r.seq",
@@ -179,7 +212,9 @@ impl Sets {
         let cursor = states.iter().find(|s| s.current).map(|s| s.seq);
         let parent = |seq: i64| states.iter().find(|s| s.seq == seq).and_then(|s| s.parent);
         let tip: Option<i64> =
-            self.store.db().query_row("SELECT tip FROM sets WHERE id = ?1", params![set], |r| r.get(0))?;
+            self.store
+                .reading()?
+                .query_row("SELECT tip FROM sets WHERE id = ?1", params![set], |r| r.get(0))?;
         let on_the_way = std::iter::successors(tip, |&s| parent(s)).find(|&s| parent(s) == cursor);
         let newest = states.iter().rev().find(|s| s.parent.is_some() && s.parent == cursor).map(|s| s.seq);
         Ok((cursor.and_then(parent), on_the_way.filter(|_| cursor.is_some()).or(newest)))

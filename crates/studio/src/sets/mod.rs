@@ -43,7 +43,7 @@ fn gone() -> StudioError {
 impl Sets {
     /// All sets, newest first.
     pub(crate) fn rows(&self) -> Result<Vec<SetRow>, StudioError> {
-        let db = self.store.db();
+        let db = self.store.reading()?;
         let mut query = db.prepare(
             "SELECT id, name, created, (SELECT count(*) FROM frames f WHERE f.set_id = s.id AND f.state != 'failed'), note
              FROM sets s WHERE deleted IS NULL ORDER BY id DESC",
@@ -159,7 +159,7 @@ impl Sets {
             return Ok(());
         }
         let known: Vec<String> = {
-            let db = self.store.db();
+            let db = self.store.reading()?;
             let mut query = db.prepare("SELECT hash FROM frames UNION SELECT hash FROM rasters")?;
             query.query_map([], |r| r.get(0))?.collect::<Result<_, _>>()?
         };
@@ -179,7 +179,7 @@ impl Sets {
     pub(crate) fn check(&self, id: i64) -> Result<String, StudioError> {
         let name = self
             .store
-            .db()
+            .reading()?
             .query_row("SELECT name FROM sets WHERE id = ?1 AND deleted IS NULL", params![id], |r| r.get(0))
             .optional()?;
         name.ok_or_else(gone)
@@ -187,12 +187,15 @@ impl Sets {
 
     /// Something to know about a set.
     pub(crate) fn note(&self, id: i64) -> Result<Option<String>, StudioError> {
-        Ok(self.store.db().query_row("SELECT note FROM sets WHERE id = ?1", params![id], |r| r.get(0))?)
+        Ok(self
+            .store
+            .reading()?
+            .query_row("SELECT note FROM sets WHERE id = ?1", params![id], |r| r.get(0))?)
     }
 
     /// A plan that was kept for a set.
     pub(crate) fn plan(&self, set: i64, key: &str) -> Result<Option<String>, StudioError> {
-        let text = self.store.db().query_row(
+        let text = self.store.reading()?.query_row(
             "SELECT plan FROM plans WHERE set_id = ?1 AND key = ?2",
             params![set, key],
             |r| r.get(0),
