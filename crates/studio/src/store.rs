@@ -82,6 +82,12 @@ fn versions() -> Migrations<'static> {
             "ALTER TABLE frames ADD COLUMN exif BLOB;
             ALTER TABLE frames ADD COLUMN changed INTEGER NOT NULL DEFAULT 0;",
         ),
+        // Small pictures for lists: the name of the plate that one shows, and the set's revision then.
+        M::up(
+            "ALTER TABLE sets ADD COLUMN cover TEXT;
+            ALTER TABLE sets ADD COLUMN cover_revision INTEGER;
+            CREATE INDEX runs_of_set ON runs(set_id);",
+        ),
     ])
 }
 
@@ -153,7 +159,10 @@ fn held(folder: &Path) -> Result<Option<File>, StudioError> {
 fn sweep(folder: &Path) {
     let entries = |folder: PathBuf| std::fs::read_dir(folder).into_iter().flatten().flatten();
     let exports = entries(folder.join("exports")).map(|run| run.path());
-    for part in [folder.join("originals"), folder.join("cache/pyramids")].into_iter().chain(exports) {
+    for part in [folder.join("originals"), folder.join("cache/pyramids"), folder.join("cache/covers")]
+        .into_iter()
+        .chain(exports)
+    {
         for file in entries(part).filter(|file| file.file_name().to_string_lossy().starts_with('.')) {
             let _ = std::fs::remove_file(file.path()); // a leftover costs space, nothing else
         }

@@ -199,6 +199,38 @@ fn folders_that_cannot_serve_are_refused_with_the_reason() {
 }
 
 #[test]
+#[cfg(target_os = "linux")]
+fn folders_of_the_system_pipes_and_circles_are_passed_by() {
+    let folder = tempfile::tempdir().unwrap();
+    let studio = Studio::open(&folder.path().join("data")).unwrap();
+    let set = studio.sets.create("No").unwrap();
+    for system in ["/proc", "/proc/self", "/sys", "/sys/devices", "/dev"] {
+        let told = [
+            studio.assets.folder(Some(system)).map(|_| ()).unwrap_err(),
+            studio.assets.add_folder(set, system, true).map(|_| ()).unwrap_err(),
+            studio.relink(set, system).map(|_| ()).unwrap_err(),
+        ];
+        assert!(told.iter().all(|e| e.to_string().contains("a folder of the system")), "{told:?}");
+    }
+    let pictures = folder.path().join("pictures");
+    std::fs::create_dir_all(&pictures).unwrap();
+    let add = || studio.assets.add_folder(set, pictures.to_str().unwrap(), false);
+    std::os::unix::fs::symlink(&pictures, pictures.join("again")).unwrap();
+    std::os::unix::fs::symlink("/proc/self/environ", pictures.join("environ")).unwrap();
+    assert!(std::process::Command::new("mkfifo").arg(pictures.join("pipe.jpg")).status().unwrap().success());
+    std::fs::write(pictures.join("subuid"), "").unwrap();
+    assert!(add().unwrap_err().to_string().contains("no pictures in this folder"));
+    std::fs::write(pictures.join("cut.JPG"), "").unwrap();
+    std::fs::write(pictures.join("a.jpg"), frame(0, false)).unwrap();
+    assert_eq!(add().unwrap(), 2);
+    studio.prepare(set).unwrap();
+    assert_eq!(names(&rest(&studio, set)).len(), 2);
+    // What is lost is found beside the circle, which is walked once.
+    std::fs::rename(pictures.join("a.jpg"), pictures.join("b.jpg")).unwrap();
+    assert_eq!(studio.relink(set, folder.path().to_str().unwrap()).unwrap().found, 1);
+}
+
+#[test]
 fn a_thousand_files_come_in_and_what_cannot_be_read_is_told_one_by_one() {
     let folder = tempfile::tempdir().unwrap();
     let pictures = folder.path().join("many");

@@ -1,5 +1,6 @@
 //! Folders of this computer: bringing their pictures in, copied or left where they are, and finding originals that are somewhere
-//! else now.
+//! else now. Only regular files are opened, and no folder of the kernel's or of devices; folders below are looked into to a depth, as
+//! many files, and for as long, as a person waits.
 
 use super::Assets;
 use super::originals::{fingerprint, holds};
@@ -8,18 +9,68 @@ use crate::model::{FolderInfo, RelinkInfo};
 use crate::sets::FrameRow;
 use evanu_media::{MediaError, path_of, path_text};
 use rayon::prelude::*;
+use std::collections::HashSet;
 use std::io::Read;
 use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
 
 /// Files that a folder may hold, and folders below it that are looked into for lost originals.
 const MOST_FILES: usize = 5000;
 const DEEPEST: usize = 6;
+const LONGEST: Duration = Duration::from_secs(10);
 
 fn hidden(path: &Path) -> bool {
     path.file_name().is_some_and(|n| n.to_string_lossy().starts_with('.'))
 }
 
+/// Whether a folder shows the kernel or devices instead of files.
+fn is_of_the_system(folder: &Path) -> bool {
+    let place = folder.canonicalize().unwrap_or_else(|_| folder.to_owned());
+    place.starts_with("/dev") && !place.starts_with("/dev/shm") || is_of_the_kernel(&place)
+}
+
+/// By the magic numbers of `statfs(2)`: proc, sysfs, cgroups, debugfs, tracefs, securityfs, bpf, devpts, configfs, pstore, efivarfs, mqueue.
+#[cfg(target_os = "linux")]
+fn is_of_the_kernel(place: &Path) -> bool {
+    const KERNEL: [rustix::fs::FsWord; 13] = [
+        0x9fa0,
+        0x6265_6572,
+        0x27_e0eb,
+        0x6367_7270,
+        0x6462_6720,
+        0x7472_6163,
+        0x7363_6673,
+        0xcafe_4a11,
+        0x1cd1,
+        0x6265_6570,
+        0x6165_676c,
+        0xde5e_81e4,
+        0x1980_0202,
+    ];
+    rustix::fs::statfs(place).is_ok_and(|fs| KERNEL.contains(&fs.f_type))
+}
+
+#[cfg(not(target_os = "linux"))]
+fn is_of_the_kernel(_: &Path) -> bool {
+    false
+}
+
+/// Whether a file without content, or one that may not be opened, is named as pictures are.
+fn is_named_so(path: &Path) -> bool {
+    const ENDINGS: [&str; 16] = [
+        "jpg", "jpeg", "png", "tif", "tiff", "webp", "heic", "heif", "avif", "jxl", "exr", "dng", "nef",
+        "cr2", "cr3", "arw",
+    ];
+    let ending = path.extension().map(|e| e.to_string_lossy().to_ascii_lowercase());
+    ending.is_some_and(|e| ENDINGS.contains(&e.as_str()))
+}
+
 fn listing(folder: &Path) -> Result<Vec<PathBuf>, StudioError> {
+    if is_of_the_system(folder) {
+        let told =
+            MediaError::new(folder, "it is a folder of the system, without pictures", "choose another one");
+        return Err(told.into());
+    }
     let read = std::fs::read_dir(folder).map_err(|e| match e.kind() {
         std::io::ErrorKind::NotADirectory => {
             StudioError::from(MediaError::new(folder, "it is no folder", "name the folder it is in"))
@@ -33,11 +84,14 @@ fn listing(folder: &Path) -> Result<Vec<PathBuf>, StudioError> {
 }
 
 impl Assets {
-    /// Whether a file begins like one that can be read; one that may not be opened may be.
+    /// Whether a file begins like one that can be read; the name decides for one that is empty or may not be opened, which is told
+    /// when it is brought in.
     fn is_asset(&self, path: &Path) -> bool {
         let mut head = [0u8; 16];
-        let read = std::fs::File::open(path).and_then(|mut f| f.read(&mut head));
-        read.map_or(true, |n| n == 0 || self.0.reader.recognises(&head[..n]))
+        match std::fs::File::open(path).and_then(|mut f| f.read(&mut head)) {
+            Ok(0) | Err(_) => is_named_so(path),
+            Ok(n) => self.0.reader.recognises(&head[..n]),
+        }
     }
 
     /// A folder of this computer: its folders, and how many pictures are in it. Without a path, the home folder.
@@ -129,7 +183,13 @@ impl Assets {
         let mut open = vec![(path_of(folder), 0)];
         let mut files: Vec<(PathBuf, u64)> = Vec::new();
         listing(&path_of(folder))?; // an unreadable folder is told, those below it are passed over
+        let begin = Instant::now();
+        let mut seen = HashSet::new();
         while let Some((folder, depth)) = open.pop() {
+            // Links may lead in a circle.
+            if !folder.canonicalize().is_ok_and(|place| seen.insert(place)) {
+                continue;
+            }
             for path in listing(&folder).unwrap_or_default() {
                 if path.is_dir() && depth < DEEPEST {
                     open.push((path, depth + 1));
@@ -137,7 +197,7 @@ impl Assets {
                     files.push((path, m.len()));
                 }
             }
-            if files.len() > 20 * MOST_FILES {
+            if files.len() > 20 * MOST_FILES || begin.elapsed() > LONGEST {
                 break;
             }
         }

@@ -52,6 +52,7 @@ impl Jobs {
         work.step("Combining");
         self.scenes.close(set);
         self.scenes.decide(set)?;
+        self.scenes.make_cover(set);
         Ok(None)
     }
 }

@@ -17,9 +17,9 @@ impl Scenes {
     /// When the database cannot be read.
     pub fn summaries(&self) -> Result<Vec<SetSummary>, StudioError> {
         let summary = |row: crate::sets::SetRow| {
-            let cover = self.shown(row.id).ok().map(|o| o.keys.plate.clone());
+            let cover = self.cover_name(&row);
             let run = self.0.queue.last_run(row.id)?;
-            let crate::sets::SetRow { id, name, created, frames, note } = row;
+            let crate::sets::SetRow { id, name, created, frames, note, .. } = row;
             Ok(SetSummary { id, name, frames, created, cover, run, note })
         };
         self.0.sets.rows()?.into_iter().map(summary).collect()

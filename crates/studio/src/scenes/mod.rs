@@ -1,6 +1,8 @@
-//! Sets as pictures: opened with everything that is derived for them ([`opened`]), rendered ([`tiles`], [`views`]), and told about
+//! Sets as pictures: opened with everything that is derived for them ([`opened`]), rendered ([`tiles`], [`views`]; small ones for
+//! lists, [`covers`]), and told about
 //! ([`detail`], [`doubts`], [`patches`]).
 
+mod covers;
 mod detail;
 mod doubts;
 mod findings;
@@ -39,6 +41,8 @@ struct Inner {
     opened: Mutex<HashMap<i64, Arc<Opened>>>,
     /// Sets whose consensus is being decided, as they are shown meanwhile; nothing yet while the plan is on its way.
     drafts: Mutex<HashMap<i64, Draft>>,
+    /// Small pictures that are to be made.
+    covers: Mutex<covers::Wanted>,
     /// Held by who decides after a change.
     deciding: Mutex<()>,
     /// What the consensus decided, for the states last looked at.
@@ -78,6 +82,7 @@ impl Scenes {
             assets,
             opened: Mutex::default(),
             drafts: Mutex::default(),
+            covers: Mutex::default(),
             deciding: Mutex::default(),
             decided: last_used(6),
             states: last_used(4),

@@ -134,6 +134,13 @@ pub(crate) struct Draft {
     shown: Option<Arc<Opened>>,
 }
 
+impl Draft {
+    /// What is shown, once it is known.
+    pub(super) fn shown(&self) -> Option<Arc<Opened>> {
+        self.shown.clone()
+    }
+}
+
 /// A set is shown without its consensus as long as this lives, or one that was made later, whatever happens.
 pub(crate) struct Drafting {
     scenes: Scenes,
@@ -287,7 +294,7 @@ impl Scenes {
 
     /// The set as it can be shown at once: while its consensus is being decided, with the median in its place.
     pub(crate) fn shown(&self, set: i64) -> Result<Arc<Opened>, StudioError> {
-        let shown = lock(&self.0.drafts).get(&set).map(|d| d.shown.clone());
+        let shown = lock(&self.0.drafts).get(&set).map(Draft::shown);
         match shown {
             None => self.opened(set),
             Some(Some(draft)) => Ok(draft),

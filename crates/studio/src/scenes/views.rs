@@ -40,7 +40,7 @@ fn level_within(size: Size, side: u32) -> u32 {
     (0..31).find(fits).unwrap_or(0)
 }
 
-fn small_plate(loaded: &Loaded, side: u32) -> Result<Raster, RenderError> {
+pub(super) fn small_plate(loaded: &Loaded, side: u32) -> Result<Raster, RenderError> {
     loaded.with(|scene| {
         let size = scene.size(View::Plate);
         let level = level_within(size, side);
@@ -49,12 +49,15 @@ fn small_plate(loaded: &Loaded, side: u32) -> Result<Raster, RenderError> {
 }
 
 impl Scenes {
-    /// A frame as shot, or the plate, at most `side` pixels wide and high.
+    /// A frame as shot, or the plate, at most `side` pixels wide and high; of a set that is not opened, the picture that is kept for lists.
     ///
     /// # Errors
     /// When there is no such frame or the plate is not ready.
     pub fn thumbnail(&self, set: i64, frame: Option<FrameId>, side: u32) -> Result<Vec<u8>, StudioError> {
         let side = side.clamp(16, 2048);
+        if let Some(kept) = self.kept_cover(set).filter(|_| frame.is_none()) {
+            return Ok(kept);
+        }
         let raster = match frame {
             None => small_plate(&self.patched(&self.shown(set)?)?, side)?,
             Some(id) => {

@@ -108,6 +108,7 @@ impl Sets {
         )?;
         for (place, frame) in (first..).zip(new) {
             t.execute("UPDATE frames SET place = ?2 WHERE id = ?1", params![frame.row, place])?;
+            t.execute("UPDATE sets SET cover_revision = NULL WHERE id = ?1", params![set])?;
         }
         Ok(t.commit()?)
     }

@@ -26,7 +26,13 @@ pub(crate) struct SetRow {
     pub name: String,
     pub created: i64,
     pub frames: usize,
+    /// Frames that take part.
+    pub joined: usize,
     pub note: Option<String>,
+    pub revision: i64,
+    /// The name of the small picture that is kept of it, and the revision that it shows.
+    pub cover: Option<String>,
+    pub cover_revision: Option<i64>,
 }
 
 pub(crate) fn now() -> i64 {
@@ -45,17 +51,22 @@ impl Sets {
     pub(crate) fn rows(&self) -> Result<Vec<SetRow>, StudioError> {
         let db = self.store.reading()?;
         let mut query = db.prepare(
-            "SELECT id, name, created, (SELECT count(*) FROM frames f WHERE f.set_id = s.id AND f.state != 'failed'), note
+            "SELECT id, name, created, (SELECT count(*) FROM frames f WHERE f.set_id = s.id AND f.state != 'failed'),
+                (SELECT count(place) FROM frames f WHERE f.set_id = s.id), note, revision, cover, cover_revision
              FROM sets s WHERE deleted IS NULL ORDER BY id DESC",
         )?;
         let row = |r: &rusqlite::Row<'_>| {
-            let frames: i64 = r.get(3)?;
+            let (frames, joined): (i64, i64) = (r.get(3)?, r.get(4)?);
             Ok(SetRow {
                 id: r.get(0)?,
                 name: r.get(1)?,
                 created: r.get(2)?,
                 frames: frames as usize,
-                note: r.get(4)?,
+                joined: joined as usize,
+                note: r.get(5)?,
+                revision: r.get(6)?,
+                cover: r.get(7)?,
+                cover_revision: r.get(8)?,
             })
         };
         Ok(query.query_map([], row)?.collect::<Result<_, _>>()?)
@@ -158,6 +169,7 @@ impl Sets {
         if old == 0 {
             return Ok(());
         }
+        self.sweep_covers()?;
         let known: Vec<String> = {
             let db = self.store.reading()?;
             let mut query = db.prepare("SELECT hash FROM frames UNION SELECT hash FROM rasters")?;
@@ -170,6 +182,21 @@ impl Sets {
                 if !known.iter().any(|h| name.to_string_lossy().starts_with(h)) {
                     let _ = std::fs::remove_file(file.path()); // a leftover costs space, nothing else
                 }
+            }
+        }
+        Ok(())
+    }
+
+    /// Removes the small pictures of sets that are gone for good.
+    fn sweep_covers(&self) -> Result<(), StudioError> {
+        let db = self.store.reading()?;
+        let mut query = db.prepare("SELECT id FROM sets")?;
+        let known: Vec<String> =
+            query.query_map([], |r| Ok(r.get::<_, i64>(0)?.to_string()))?.collect::<Result<_, _>>()?;
+        let covers = std::fs::read_dir(self.store.path(&["cache", "covers"]));
+        for file in covers.into_iter().flatten().flatten() {
+            if !known.iter().any(|id| **id == *file.file_name()) {
+                let _ = std::fs::remove_file(file.path()); // a leftover costs space, nothing else
             }
         }
         Ok(())
@@ -191,6 +218,15 @@ impl Sets {
             .store
             .reading()?
             .query_row("SELECT note FROM sets WHERE id = ?1", params![id], |r| r.get(0))?)
+    }
+
+    /// Notes that a small picture of a set is kept, under the name of its plate, of a revision.
+    pub(crate) fn keep_cover(&self, set: i64, name: &str, revision: i64) -> Result<(), StudioError> {
+        self.store.db().execute(
+            "UPDATE sets SET cover = ?2, cover_revision = ?3 WHERE id = ?1",
+            params![set, name, revision],
+        )?;
+        Ok(())
     }
 
     /// A plan that was kept for a set.
