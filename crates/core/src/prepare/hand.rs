@@ -1,6 +1,6 @@
 //! Frames laid by hand.
 
-use crate::geometry::Homography;
+use crate::geometry::{Homography, Size};
 use crate::matching;
 use crate::pixel::FrameSource;
 use crate::plan::{FrameAlignment, Plan};
@@ -31,7 +31,7 @@ pub fn lay_by_hand(
             transform,
             misfit: None,
             bend: None,
-            residual_px: hand_residual(hand),
+            residual_px: hand_residual(hand, found[hand.frame].size),
             points: Vec::new(),
             refused: Vec::new(),
             worst: None,
@@ -59,7 +59,7 @@ pub fn lay_by_hand(
 /// Where a hand lays its frame, over the frame it was laid over.
 fn laid(hand: &ManualAlignment, found: &[FrameAlignment]) -> Homography {
     let (own, on) = (&found[hand.frame], &found[hand.on]);
-    let start = hand.by_pairs().unwrap_or_else(|| {
+    let start = hand.by_pairs(own.size).unwrap_or_else(|| {
         let back = on.transform.inverse().unwrap_or(Homography::IDENTITY);
         if own.misfit.is_none() { back.after(&own.transform) } else { Homography::IDENTITY }
     });
@@ -67,8 +67,8 @@ fn laid(hand: &ManualAlignment, found: &[FrameAlignment]) -> Homography {
 }
 
 /// What the pairs leave before the nudge; `None` where they determine the fit exactly.
-fn hand_residual(hand: &ManualAlignment) -> Option<f64> {
-    let h = hand.by_pairs()?;
+fn hand_residual(hand: &ManualAlignment, size: Size) -> Option<f64> {
+    let h = hand.by_pairs(size)?;
     let n = hand.pairs.len();
     let spare = n > 2 && n != 4;
     let square: f64 = hand.pairs.iter().map(|p| h.apply(p.from).distance(p.to).powi(2)).sum();

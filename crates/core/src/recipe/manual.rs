@@ -78,18 +78,18 @@ impl<F: Copy + PartialEq> ManualAlignment<F> {
 }
 
 impl<F> ManualAlignment<F> {
-    /// The transform that the pairs tell: one shifts, two turn and zoom too, four and more give perspective. `None`
-    /// without pairs, or when they lie in one place.
-    pub fn by_pairs(&self) -> Option<Homography> {
-        let model = match self.pairs.len() {
+    /// The transform that the pairs tell of a frame of `size`: one shifts, two turn and zoom too, four and more give perspective; less
+    /// than that where they lie too close together to tell so much. `None` without pairs.
+    pub fn by_pairs(&self, size: Size) -> Option<Homography> {
+        let models: &[Model] = match self.pairs.len() {
             0 => return None,
-            1 => Model::Shift,
-            2 | 3 => Model::Similarity,
-            _ => Model::Perspective,
+            1 => &[Model::Shift],
+            2 | 3 => &[Model::Similarity, Model::Shift],
+            _ => &[Model::Perspective, Model::Similarity, Model::Shift],
         };
         let pairs: Vec<Correspondence> =
             self.pairs.iter().map(|p| Correspondence { from: p.from, to: p.to, weight: 1.0 }).collect();
-        fit(model, &pairs).or_else(|| fit(Model::Similarity, &pairs)).or_else(|| fit(Model::Shift, &pairs))
+        models.iter().filter_map(|&model| fit(model, &pairs)).find(|told| is_of_a_place(told, size))
     }
 
     /// Shift, turn and scale over a picture of `size`.
@@ -102,6 +102,16 @@ impl<F> ManualAlignment<F> {
             .after(&about)
             .after(&Homography::shift(-x, -y))
     }
+}
+
+/// Whether a transform may be one between two frames of a place: no part of the picture lies beyond its horizon, is a tenth as large
+/// as it was or less, or ten times as large or more.
+fn is_of_a_place(transform: &Homography, size: Size) -> bool {
+    let [.., a, b, c] = transform.0;
+    let depth = |p: Point| a * p.x + b * p.y + c;
+    let middle = Point::new(f64::from(size.width) / 2.0, f64::from(size.height) / 2.0);
+    let sound = |p: Point| depth(p) * depth(middle) > 0.0 && (0.1..=10.0).contains(&transform.scale_at(p));
+    sound(middle) && size.corners().into_iter().all(sound)
 }
 
 #[cfg(test)]
@@ -121,15 +131,24 @@ mod tests {
             scale: 1.0,
             snap: false,
         };
-        assert_eq!(manual.by_pairs(), None);
+        let size = Size::new(600, 400);
+        assert_eq!(manual.by_pairs(size), None);
         manual.pairs = vec![pair(10.0, 10.0)];
-        let shift = manual.by_pairs().unwrap();
+        let shift = manual.by_pairs(size).unwrap();
         assert!(shift.apply(manual.pairs[0].from).distance(manual.pairs[0].to) < 1e-9);
         assert_eq!(shift.scale_at(Point::default()), 1.0);
         manual.pairs.push(pair(300.0, 100.0));
-        assert!(manual.by_pairs().unwrap().grid_distance(&truth, Size::new(300, 200)) < 1e-9);
+        assert!(manual.by_pairs(size).unwrap().grid_distance(&truth, Size::new(300, 200)) < 1e-9);
         // Twice the same place says no more than once.
         manual.pairs = vec![pair(10.0, 10.0); 2];
-        assert!(manual.by_pairs().is_some());
+        assert!(manual.by_pairs(size).is_some());
+        // Nor do places beside each other that were named a hand's breadth off, or on a line.
+        let near =
+            |k: f64| Pair { from: Point::new(200.0 + k, 100.0), to: Point::new(90.0 * k, 40.0 * k * k) };
+        for n in [2, 4] {
+            manual.pairs = (0..n).map(|k| near(f64::from(k))).collect();
+            let told = manual.by_pairs(size).unwrap();
+            assert_eq!(told.scale_at(Point::default()), 1.0, "{n}: {told:?}");
+        }
     }
 }

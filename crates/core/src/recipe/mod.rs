@@ -34,6 +34,9 @@ pub use options::{Align, Canvas, Matching};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
 
+/// Patches that a recipe holds at most.
+pub const MOST_PATCHES: usize = 1000;
+
 /// Corners that all loops of a recipe may have together.
 const CORNERS: usize = 100_000;
 /// Bytes that a recipe within its bounds takes as JSON at most.
@@ -160,7 +163,9 @@ impl<F: Copy + Ord> Recipe<F> {
         if self.settled.len() > 10_000 || self.settled.iter().any(|s| s.frame.is_some_and(|f| !known(f))) {
             return Err("a doubt is settled by a frame of this set".into());
         }
-        if self.patches.len() > 1000 || !self.patches.iter().all(|p| p.is_valid() && p.frames().all(known)) {
+        if self.patches.len() > MOST_PATCHES
+            || !self.patches.iter().all(|p| p.is_valid() && p.frames().all(known))
+        {
             return Err("a lift has three to a thousand corners and comes from a frame of this set or by a method; its border fades over at most 5000 pixels and its strength goes from 0 to 1".into());
         }
         if self.protected.len() > 100 || !self.protected.iter().all(|k| k.is_valid() && known(k.on)) {

@@ -19,6 +19,7 @@ use crate::store::Store;
 pub use doubts::Evidence;
 use evanu_core::patch::FittedPatch;
 use evanu_core::patch::seams::Seam;
+use evanu_core::recipe::MOST_PATCHES;
 use evanu_core::render::Aligned;
 use moka::policy::EvictionPolicy;
 use moka::sync::Cache;
@@ -73,6 +74,13 @@ fn last_used_bytes<V: Clone + Send + Sync + 'static>(
     Cache::builder().max_capacity(most).weigher(weight).eviction_policy(EvictionPolicy::lru()).build()
 }
 
+/// About as much as a fitted patch takes: its weights, and as much again where it has sheets and labels.
+fn bytes_of_fit(fit: &Option<Arc<FittedPatch>>) -> u64 {
+    /// Of its name and what was noticed.
+    const FEW: u64 = 2048;
+    fit.as_ref().map_or(FEW, |fit| FEW + 8 * fit.mask.grid().rect.size().pixels())
+}
+
 impl Scenes {
     pub(crate) fn new(store: Arc<Store>, sets: Sets, queue: Queue, assets: Assets) -> Self {
         Self(Arc::new(Inner {
@@ -86,8 +94,8 @@ impl Scenes {
             deciding: Mutex::default(),
             decided: last_used(6),
             states: last_used(4),
-            fits: last_used(200),
-            seams: last_used(400),
+            fits: last_used_bytes(256 << 20, bytes_of_fit),
+            seams: last_used(4 * MOST_PATCHES as u64),
             tiles: last_used_bytes(128 << 20, |bytes: &Arc<Vec<u8>>| bytes.len() as u64),
             aligned: last_used_bytes(288 << 20, |aligned: &Arc<Aligned>| aligned.bytes),
         }))
@@ -103,5 +111,31 @@ impl Scenes {
         let opened = self.open_set(set, &recipe, false)?;
         self.0.states.insert(opened.keys.plate.clone(), opened.clone());
         Ok(crate::model::StateKey { plate_key: opened.keys.plate.clone(), canvas: opened.canvas_info() })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use evanu_core::geometry::{Point, Size};
+    use evanu_core::patch::Noticed;
+    use evanu_core::patch::mask::Mask;
+
+    #[test]
+    fn as_many_fits_are_kept_as_a_recipe_holds_patches() {
+        let folder = tempfile::tempdir().unwrap();
+        let fits = crate::Studio::open(folder.path()).unwrap().scenes.0.fits.clone();
+        let corners = [(0.0, 0.0), (150.0, 0.0), (150.0, 150.0)].map(|(x, y)| Point::new(x, y));
+        let mask = Mask::drawn(&corners, 4.0, 8.0, Size::new(4000, 3000)).unwrap();
+        let fit = FittedPatch { mask, tone: None, back: None, together: None, noticed: Noticed::default() };
+        let fit = Some(Arc::new(fit));
+        // Looked for before, as who fits does: what is asked for seldom is let in last.
+        for k in 0..MOST_PATCHES {
+            let name = k.to_string();
+            assert!(fits.get(&name).is_none());
+            fits.insert(name, fit.clone());
+        }
+        fits.run_pending_tasks();
+        assert!((0..MOST_PATCHES).all(|k| fits.contains_key(&k.to_string())));
     }
 }
