@@ -2,7 +2,7 @@
 
 use crate::error::StudioError;
 use crate::model::Event;
-use evanu_core::recipe::{FrameId, migrate};
+use evanu_core::recipe::{FrameId, Recipe, migrate};
 use evanu_media::MediaError;
 use rusqlite::{Connection, OpenFlags, Transaction, params};
 use rusqlite_migration::{HookError, M, Migrations};
@@ -88,6 +88,8 @@ fn versions() -> Migrations<'static> {
             ALTER TABLE sets ADD COLUMN cover_revision INTEGER;
             CREATE INDEX runs_of_set ON runs(set_id);",
         ),
+        // A kill between two statements left frames without an identity, and sets without a first state.
+        M::up_with_hook("UPDATE frames SET key = id WHERE key IS NULL;", begin_sets_without_a_state),
     ])
 }
 
@@ -108,6 +110,18 @@ fn name_frames_by_identity(t: &Transaction<'_>) -> Result<(), HookError> {
         let text = serde_json::to_string(&recipe).map_err(|e| told(&e))?;
         t.execute("UPDATE recipes SET recipe = ?3 WHERE set_id = ?1 AND seq = ?2", params![set, seq, text])?;
     }
+    Ok(())
+}
+
+/// Gives sets that were cut off while they were made the state that all begin with.
+fn begin_sets_without_a_state(t: &Transaction<'_>) -> Result<(), HookError> {
+    let recipe =
+        serde_json::to_string(&Recipe::<FrameId>::new()).map_err(|e| HookError::Hook(e.to_string()))?;
+    t.execute(
+        "INSERT INTO recipes (set_id, seq, label, recipe) SELECT id, 0, 'made the set', ?1 FROM sets s
+         WHERE NOT EXISTS (SELECT 1 FROM recipes WHERE set_id = s.id)",
+        params![recipe],
+    )?;
     Ok(())
 }
 
@@ -309,6 +323,22 @@ mod tests {
         drop(first);
         Store::open(folder.path()).unwrap();
         assert!(left.iter().all(|path| !path.exists()) && kept.iter().all(|path| path.exists()));
+    }
+
+    #[test]
+    fn what_a_kill_left_half_made_is_made_whole() {
+        let folder = tempfile::tempdir().unwrap();
+        {
+            std::fs::create_dir_all(folder.path()).unwrap();
+            let mut old = Connection::open(folder.path().join("evanu.sqlite")).unwrap();
+            versions().to_version(&mut old, 8).unwrap();
+            old.execute("INSERT INTO sets (id, name, created) VALUES (1, 'half', 1)", []).unwrap();
+            let frame = "INSERT INTO frames (set_id, name, hash, state, reason) VALUES (1, 'a.jpg', '', 'failed', 'b')";
+            old.execute(frame, []).unwrap();
+        }
+        let studio = crate::Studio::open(folder.path()).unwrap();
+        let set = studio.set(1).unwrap();
+        assert!(set.frames.len() == 1 && set.undo.is_none());
     }
 
     #[test]

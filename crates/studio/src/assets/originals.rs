@@ -75,6 +75,7 @@ impl Assets {
             self.0.sets.frame_changed(old.row, false)?;
             return nothing("its original is the file that was brought in");
         }
+        self.0.sets.add_frame(set, &old.name, &hash, Some(source), bytes)?;
         for row in rows.iter().filter(|f| f.source.as_ref() == Some(source) && f.hash == old.hash) {
             let name = pyramid_name(&row.hash, row.position);
             match TiledFrame::open(&self.0.store.path(&["cache", "pyramids", &name])) {
@@ -88,7 +89,6 @@ impl Assets {
                 }
             }
         }
-        self.0.sets.add_frame(set, &old.name, &hash, Some(source), bytes)?;
         self.0.store.tell(Event::Set { id: set });
         Ok(())
     }

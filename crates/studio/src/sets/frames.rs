@@ -5,7 +5,7 @@ use crate::error::StudioError;
 use crate::model::{Event, FrameState};
 use evanu_core::recipe::FrameId;
 use evanu_media::{CameraData, ReadFrame};
-use rusqlite::{OptionalExtension, Row, params};
+use rusqlite::{OptionalExtension, Row, Transaction, params};
 
 /// What is kept of a frame beside its file.
 #[derive(Clone)]
@@ -58,6 +58,11 @@ fn frame_row(r: &Row<'_>) -> rusqlite::Result<FrameRow> {
         begun: r.get(13)?,
         changed: r.get(14)?,
     })
+}
+
+/// Names the frame that was added last by its row, within the same transaction: one without an identity makes its set unreadable.
+fn name_by_row(t: &Transaction<'_>) -> rusqlite::Result<usize> {
+    t.execute("UPDATE frames SET key = id WHERE id = ?1", params![t.last_insert_rowid()])
 }
 
 impl Sets {
@@ -122,8 +127,9 @@ impl Sets {
         source: Option<&str>,
         bytes: u64,
     ) -> Result<(), StudioError> {
-        let db = self.store.db();
-        let known: Option<i64> = db
+        let mut db = self.store.db();
+        let t = db.transaction()?;
+        let known: Option<i64> = t
             .query_row(
                 "SELECT id FROM frames WHERE set_id = ?1 AND hash = ?2 AND name = ?3",
                 params![set, hash, name],
@@ -131,14 +137,13 @@ impl Sets {
             )
             .optional()?;
         if known.is_none() {
-            db.execute(
+            t.execute(
                 "INSERT INTO frames (set_id, name, hash, state, source, bytes) VALUES (?1, ?2, ?3, 'reading', ?4, ?5)",
                 params![set, name, hash, source, bytes as i64],
             )?;
-            let row = db.last_insert_rowid();
-            db.execute("UPDATE frames SET key = id WHERE id = ?1", params![row])?;
+            name_by_row(&t)?;
         }
-        Ok(())
+        Ok(t.commit()?)
     }
 
     /// Notes whether a frame's original was found to be another file.
@@ -152,8 +157,10 @@ impl Sets {
 
     /// A frame whose original is gone for good takes part no more.
     pub(crate) fn frame_gone(&self, row: i64, reason: &str) -> Result<(), StudioError> {
-        self.frame_failed(row, reason)?;
-        self.store.db().execute("UPDATE frames SET place = NULL WHERE id = ?1", params![row])?;
+        self.store.db().execute(
+            "UPDATE frames SET state = 'failed', reason = ?2, place = NULL WHERE id = ?1",
+            params![row, reason],
+        )?;
         Ok(())
     }
 
@@ -176,34 +183,36 @@ impl Sets {
 
     /// Notes a further frame of an asset, after its first.
     pub(crate) fn add_position(&self, first: &FrameRow, position: u32) -> Result<FrameRow, StudioError> {
-        let db = self.store.db();
+        let mut db = self.store.db();
+        let t = db.transaction()?;
         let known = format!(
             "SELECT {COLUMNS} FROM frames WHERE set_id = (SELECT set_id FROM frames WHERE id = ?1) AND hash = ?2 AND name = ?3 AND position = ?4"
         );
         let wanted = params![first.row, first.hash, first.name, position];
-        if let Some(row) = db.query_row(&known, wanted, frame_row).optional()? {
+        if let Some(row) = t.query_row(&known, wanted, frame_row).optional()? {
             return Ok(row);
         }
-        db.execute(
+        t.execute(
             "INSERT INTO frames (set_id, name, hash, state, source, bytes, position)
              SELECT set_id, name, hash, 'reading', source, bytes, ?2 FROM frames WHERE id = ?1",
             params![first.row, position],
         )?;
-        let row = db.last_insert_rowid();
-        db.execute("UPDATE frames SET key = id WHERE id = ?1", params![row])?;
-        Ok(db.query_row(&known, wanted, frame_row)?)
+        name_by_row(&t)?;
+        let row = t.query_row(&known, wanted, frame_row)?;
+        t.commit()?;
+        Ok(row)
     }
 
     /// Notes a file that cannot be read.
     pub(crate) fn add_unreadable(&self, set: i64, name: &str, reason: &str) -> Result<(), StudioError> {
-        let db = self.store.db();
-        db.execute(
+        let mut db = self.store.db();
+        let t = db.transaction()?;
+        t.execute(
             "INSERT INTO frames (set_id, name, hash, state, reason) VALUES (?1, ?2, '', 'failed', ?3)",
             params![set, name, reason],
         )?;
-        let row = db.last_insert_rowid();
-        db.execute("UPDATE frames SET key = id WHERE id = ?1", params![row])?;
-        Ok(())
+        name_by_row(&t)?;
+        Ok(t.commit()?)
     }
 
     /// How far a frame is, when it is there.

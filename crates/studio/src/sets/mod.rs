@@ -79,14 +79,16 @@ impl Sets {
     pub fn create(&self, name: &str) -> Result<i64, StudioError> {
         let name = checked_name(name)?;
         let id = {
-            let db = self.store.db();
-            db.execute("INSERT INTO sets (name, created) VALUES (?1, ?2)", params![name, now()])?;
-            let id = db.last_insert_rowid();
+            let mut db = self.store.db();
+            let t = db.transaction()?;
+            t.execute("INSERT INTO sets (name, created) VALUES (?1, ?2)", params![name, now()])?;
+            let id = t.last_insert_rowid();
             let recipe = serde_json::to_string(&Recipe::<FrameId>::new())?;
-            db.execute(
+            t.execute(
                 "INSERT INTO recipes (set_id, seq, label, recipe) VALUES (?1, 0, 'made the set', ?2)",
                 params![id, recipe],
             )?;
+            t.commit()?;
             id
         };
         self.store.tell(Event::Sets);
