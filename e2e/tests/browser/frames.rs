@@ -78,6 +78,14 @@ fn a_folder_is_left_where_it_is_told_apart_and_its_originals_are_found_again() {
         s.press("Look in here and below").await;
         s.until("document.body.innerText.includes('3 originals found again.') && !document.querySelector('[data-testid=missing]')").await;
 
+        // Another file takes the place of one: the sheet says so, and takes it when asked.
+        std::fs::copy(&files[3], archive.join("a2.jpg")).unwrap();
+        s.js("location.reload()").await;
+        s.until("document.querySelector('[data-testid=changed]')?.innerText.includes('Another file is now where an original was')").await;
+        s.press("Take it as a new frame").await;
+        s.until("document.querySelector('[data-testid=fact-frames]')?.innerText.includes('4 frames') && !document.querySelector('[data-testid=changed]')").await;
+        s.plate().await;
+
         // Merge: the other view's frames come over, fit nowhere, and say so.
         s.press("All sets").await;
         s.until(&format!("{CARDS}.length === 2 && {CARDS}.every(t => t.includes('view'))")).await;
@@ -87,12 +95,12 @@ fn a_folder_is_left_where_it_is_told_apart_and_its_originals_are_found_again() {
         s.press("Choose all").await;
         let into = "//select[@aria-label='Move to another set']/option[contains(., 'view 1 of 2')]";
         s.page.find(Locator::XPath(into)).await.unwrap().click().await.unwrap();
-        s.until("document.querySelector('[data-testid=fact-frames]')?.innerText.startsWith('▸ 5 frames, 2 set aside') || document.querySelector('[data-testid=fact-frames]')?.innerText.startsWith('5 frames, 2 set aside')").await;
+        s.until("document.querySelector('[data-testid=fact-frames]')?.innerText.startsWith('▸ 6 frames, 2 set aside') || document.querySelector('[data-testid=fact-frames]')?.innerText.startsWith('6 frames, 2 set aside')").await;
         s.until("document.body.innerText.includes('it shows another view')").await;
         // And parted again.
         s.press("All frames").await;
-        s.until("document.querySelectorAll('[data-testid=contact-sheet] article').length === 5").await;
-        choose_frames(&s, &[4, 5]).await;
+        s.until("document.querySelectorAll('[data-testid=contact-sheet] article').length === 6").await;
+        choose_frames(&s, &[5, 6]).await;
         s.press("Make a set of them").await;
         s.until("document.querySelector('[data-testid=fact-frames]')?.innerText === '2 frames'").await;
     });

@@ -147,7 +147,7 @@ function Changed({ set }: { set: SetDetail }) {
     <div className="mb-2 border-l-4 border-persimmon bg-leaf px-2 py-1.5 text-[14px]" data-testid="changed">
       {other.length === 1 ? "Another file is" : `${other.length} other files are`} now where{" "}
       {other.length === 1 ? "an original was" : "originals were"}: {other[0]?.source ?? other[0]?.name}
-      {other.length > 1 && " and others"}. The plate is of those that came in.
+      {other.length > 1 && " and others"}. The plate still shows what came in.
       <div>
         <Button className="mt-1" onClick={() => void take()}>
           Take {other.length === 1 ? "it as a new frame" : "them as new frames"}

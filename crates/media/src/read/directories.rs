@@ -2,6 +2,7 @@
 //!
 //! Decoders believe what a directory says and allocate by it. [`check`] walks them all first, and costs nothing beside decoding.
 
+use super::picture::MAX_PIXELS;
 use std::collections::HashSet;
 
 /// The bytes of a file that is built like a TIFF.
@@ -69,11 +70,15 @@ impl<'a> Directories<'a> {
         self.first_at().map_or_else(Vec::new, |start| self.at(start).0)
     }
 
-    /// Whether all directories are sound: each is read once, and no entry has more values than the file has bytes.
+    /// Whether all directories are sound: each is read once, and no entry has more values than the file has bytes,
+    /// and no picture more pixels than are taken.
     ///
     /// # Errors
     /// What is wrong, in words.
     pub(super) fn check(&self) -> Result<(), &'static str> {
+        const PICTURE: [u16; 2] = [256, 257];
+        const TILE: [u16; 2] = [322, 323];
+        const SAMPLES: u16 = 277;
         const SUB_DIRECTORIES: u16 = 330;
         const EXIF: u16 = 34_665;
         const GPS: u16 = 34_853;
@@ -86,6 +91,14 @@ impl<'a> Directories<'a> {
             let (entries, next) = self.at(start);
             if next > 0 {
                 open.push(next);
+            }
+            let side =
+                |tag: u16| entries.iter().find(|e| e.tag == tag).map_or(1, |e| u64::from(e.value.max(1)));
+            let samples = |[width, height]: [u16; 2]| {
+                side(width).saturating_mul(side(height)).saturating_mul(side(SAMPLES))
+            };
+            if [PICTURE, TILE].into_iter().any(|sides| samples(sides) > 4 * MAX_PIXELS) {
+                return Err("a directory announces more pixels than Evanu takes");
             }
             for entry in entries {
                 if entry.length() > self.bytes.len() as u64 {
@@ -140,6 +153,13 @@ mod tests {
     fn directories_that_announce_too_much_or_lead_in_a_circle_are_told() {
         let huge = file(&[(273, 4, u32::MAX, 8)], 0);
         assert_eq!(Directories::of(&huge).check(), Err("a directory announces more than the file holds"));
+        for sides in [[256, 257], [322, 323]] {
+            let wide = file(&sides.map(|tag| (tag, 4, 1, 600_000)), 0);
+            assert_eq!(
+                Directories::of(&wide).check(),
+                Err("a directory announces more pixels than Evanu takes")
+            );
+        }
         let circle = file(&[(256, 3, 1, 640)], 8);
         assert_eq!(Directories::of(&circle).check(), Err("its directories lead in a circle"));
         let within = file(&[(330, 4, 1, 8)], 0);
