@@ -2,6 +2,7 @@
 
 import contextlib
 import json
+import os
 import pathlib
 import re
 import subprocess
@@ -12,7 +13,7 @@ import urllib.request
 import uuid
 
 ROOT = pathlib.Path(__file__).resolve().parent.parent
-EVANU = ROOT / "target/release/evanu"
+EVANU = pathlib.Path(os.environ.get("EVANU", ROOT / "target/release/evanu"))
 
 
 def frames_of(width):

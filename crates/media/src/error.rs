@@ -15,6 +15,9 @@ pub struct MediaError {
 }
 
 const FULL: &str = "the disk is full";
+const REMEDY: &str = "free some space and try again; nothing was overwritten";
+/// Of the system (`ENOSPC`).
+const NO_SPACE: i32 = 28;
 
 impl MediaError {
     /// Whether the disk is full.
@@ -41,10 +44,11 @@ impl MediaError {
     /// The error for a failed write.
     pub fn writing(path: &Path, e: &std::io::Error) -> Self {
         use std::io::ErrorKind as K;
+        // An encoder may hand the disk's answer on as one of its own; its words remain.
+        let no_space = std::io::Error::from_raw_os_error(NO_SPACE).to_string();
         match e.kind() {
-            K::StorageFull | K::QuotaExceeded => {
-                Self::new(path, FULL, "free some space and try again; nothing was overwritten")
-            }
+            K::StorageFull | K::QuotaExceeded => Self::new(path, FULL, REMEDY),
+            _ if e.to_string().contains(&no_space) => Self::new(path, FULL, REMEDY),
             K::NotFound | K::NotADirectory => {
                 Self::new(path, "its folder does not exist", "create the folder or choose another one")
             }
@@ -53,5 +57,22 @@ impl MediaError {
             }
             _ => Self::new(path, format!("it cannot be written ({e})"), "choose another place"),
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::io::{Error, ErrorKind};
+
+    #[test]
+    fn a_full_disk_is_known_whoever_tells_of_it() {
+        let full = || Error::from_raw_os_error(NO_SPACE);
+        for e in
+            [full(), Error::other(full().to_string()), Error::other(format!("encoding failed: {}", full()))]
+        {
+            assert!(MediaError::writing(Path::new("a.png"), &e).is_full(), "{e}");
+        }
+        assert!(!MediaError::writing(Path::new("a.png"), &ErrorKind::NotFound.into()).is_full());
     }
 }

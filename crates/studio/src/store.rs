@@ -178,7 +178,9 @@ fn sweep(folder: &Path) {
         .chain(exports)
     {
         for file in entries(part).filter(|file| file.file_name().to_string_lossy().starts_with('.')) {
-            let _ = std::fs::remove_file(file.path()); // a leftover costs space, nothing else
+            let is_folder = file.file_type().is_ok_and(|kind| kind.is_dir());
+            let remove = if is_folder { std::fs::remove_dir_all } else { std::fs::remove_file };
+            let _ = remove(file.path()); // a leftover costs space, nothing else
         }
     }
 }
@@ -320,8 +322,13 @@ mod tests {
         ];
         let kept = [first.path(&["originals", "e"]), first.path(&["exports", "7", "plate.tif"])];
         left.iter().chain(&kept).for_each(|path| std::fs::write(path, "x").unwrap());
+        // What was being read apart goes with its folder.
+        let folder_left = first.path(&["cache", "pyramids", ".reading-f"]);
+        std::fs::create_dir(&folder_left).unwrap();
+        std::fs::write(folder_left.join("0"), "x").unwrap();
         drop(first);
         Store::open(folder.path()).unwrap();
+        assert!(!folder_left.exists());
         assert!(left.iter().all(|path| !path.exists()) && kept.iter().all(|path| path.exists()));
     }
 
