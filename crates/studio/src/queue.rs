@@ -4,7 +4,7 @@ use crate::error::StudioError;
 use crate::model::{Event, RunInfo, RunKind, RunState, StepInfo};
 use crate::store::{Store, lock};
 use evanu_core::progress::Cancelled;
-use rusqlite::{OptionalExtension, Row, params};
+use rusqlite::{Connection, OptionalExtension, Row, params};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::Sender;
 use std::sync::{Arc, Mutex, OnceLock};
@@ -163,7 +163,7 @@ impl Queue {
                 continue;
             };
             let begun = "UPDATE runs SET state = 'running', message = NULL, begun = begun + 1 WHERE id = ?1";
-            self.0.store.db().execute(begun, params![run])?;
+            self.written(|db| db.execute(begun, params![run]))?;
             let stop = Arc::new(AtomicBool::new(false));
             let step = StepInfo { name: "begin".into(), share: 0.0, seconds_left: None };
             *lock(&self.0.current) =
@@ -205,18 +205,19 @@ impl Queue {
     }
 
     fn finish(&self, run: i64, state: RunState, message: Option<&str>) -> Result<(), StudioError> {
-        let write = || -> Result<(), StudioError> {
-            self.0.store.db().execute(
-                "UPDATE runs SET state = ?2, message = ?3 WHERE id = ?1",
-                params![run, state.to_string(), message],
-            )?;
-            Ok(())
-        };
-        match write() {
-            Err(StudioError::Full(_)) if self.0.store.give_up_reserve() => write()?,
-            done => done?,
-        }
+        let ended = "UPDATE runs SET state = ?2, message = ?3 WHERE id = ?1";
+        self.written(|db| db.execute(ended, params![run, state.to_string(), message]))?;
         self.tell_run(run);
+        Ok(())
+    }
+
+    /// Writes what must be noted of a run that was promised, on a full disk by the room that is kept for it.
+    fn written(&self, write: impl Fn(&Connection) -> rusqlite::Result<usize>) -> Result<(), StudioError> {
+        let once = || write(&self.0.store.db()).map_err(StudioError::from);
+        match once() {
+            Err(StudioError::Full(_)) if self.0.store.give_up_reserve() => once()?,
+            done => done?,
+        };
         Ok(())
     }
 
