@@ -263,17 +263,20 @@ def full(times):
                             server.ask("DELETE", f"/api/sets/{words['id']}")
                     else:
                         status, words, _ = server.ask("POST", f"/api/sets/{one}/exports", {"format": "png", "level": 0, "quality": 90})
-                        if status < 300:
-                            end = server.wait(one, 30)
-                            if end["state"] == "failed" and "full" not in end["message"]:
-                                note(f"an export on a full disk says: {end['message']}")
                     cut += status in (0, -1)
                     told += status == 507
                     done += 200 <= status < 300
                     if status in (0, -1) or status >= 400 and status != 507:
                         note(f"{kind} on a full disk: {status} {words}")
+                    if kind == "export":
+                        time.sleep(0.5)
                     with contextlib.suppress(OSError):
                         filler.unlink()
+                    # What was promised is done, or told, as soon as there is room again.
+                    if kind == "export" and 0 < status < 300:
+                        end = server.wait(one, 60)
+                        if end["state"] == "failed" and "full" not in end["message"]:
+                            note(f"an export on a full disk says: {end['message']}")
                     for old in (folder / "exports").glob("*/*"):
                         old.unlink()
                 losses = lost(server, kept)

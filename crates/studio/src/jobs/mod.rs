@@ -58,12 +58,14 @@ impl Jobs {
     /// Does the oldest waiting run, if any.
     fn work_once(&self) -> Result<bool, StudioError> {
         self.queue.note_ended()?;
-        let Some(work) = self.queue.take()? else { return Ok(false) };
+        let Some(work) = self.queue.take()? else {
+            self.store.keep_reserve();
+            return Ok(false);
+        };
         let done = std::panic::catch_unwind(AssertUnwindSafe(|| self.perform(&work))).unwrap_or_else(|_| {
             Err(StudioError::Storage("the work ended unexpectedly; please try again".into()))
         });
         self.queue.ended(work.run, done);
-        self.store.keep_reserve();
         self.store.tell(Event::Set { id: work.set });
         self.store.tell(Event::Sets);
         Ok(true)
