@@ -5,7 +5,7 @@ use crate::problem::{Failure, Problem};
 use actix_files::NamedFile;
 use actix_web::http::StatusCode;
 use actix_web::http::header::{
-    ContentDisposition, ContentEncoding, DispositionParam, DispositionType, Header, IfMatch,
+    ContentDisposition, ContentEncoding, DispositionParam, DispositionType, ETag, EntityTag, Header, IfMatch,
 };
 use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post, put, web};
 use evanu_core::recipe::FrameId;
@@ -230,11 +230,14 @@ pub(crate) fn add_samples(studio: &Studio, sample: &evanu_demo::SetInfo) -> Resu
     Ok(id)
 }
 
-/// Everything about a set.
+/// Everything about a set; its tag is the revision that an act follows from (`If-Match`).
 #[utoipa::path(params(("set" = i64, Path)), responses((status = 200, body = SetDetail), (status = 404, body = Problem)))]
 #[get("/sets/{set}")]
-pub(crate) async fn get_set(studio: Shared, set: web::Path<i64>) -> Result<web::Json<SetDetail>, Failure> {
-    Ok(web::Json(run_blocking(&studio, move |s| s.set(*set)).await?))
+pub(crate) async fn get_set(studio: Shared, set: web::Path<i64>) -> Result<HttpResponse, Failure> {
+    let detail = run_blocking(&studio, move |s| s.set(*set)).await?;
+    let tag = ETag(EntityTag::new_strong(detail.revision.to_string()));
+    // What is being done with it changes between two revisions.
+    Ok(HttpResponse::Ok().insert_header(tag).insert_header(("Cache-Control", "no-store")).json(detail))
 }
 
 /// Gives a set another name.

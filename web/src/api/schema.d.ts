@@ -132,7 +132,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Everything about a set. */
+        /** Everything about a set; its tag is the revision that an act follows from (`If-Match`). */
         get: operations["get_set"];
         put?: never;
         post?: never;

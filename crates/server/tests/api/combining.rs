@@ -270,6 +270,7 @@ fn an_act_says_what_it_follows_from_and_is_told_what_came_between() {
     assert_eq!(act("mean", &[]).0, 428, "it must say what it follows from");
     assert_eq!(act("mean", &[("if-match", "\"no number\"")]).0, 428);
     let tag = format!("\"{seen}\"");
+    assert_eq!(server.call("GET", &path, None).2["etag"].to_str().unwrap(), tag);
     let (status, set) = act("mean", &[("if-match", &tag)]);
     // Only what was named has changed.
     assert_eq!(
