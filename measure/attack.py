@@ -527,7 +527,7 @@ def api(times):
         description = home / "openapi.json"
         description.write_bytes(subprocess.run([EVANU, "openapi"], capture_output=True, check=True).stdout)
         command = [home / "bin/schemathesis", "run", description, "--url", server.base, "--checks", "not_a_server_error", "--max-examples", str(times), "--exclude-path", "/api/events"]
-        run = subprocess.run(command, capture_output=True, text=True)
+        run = subprocess.run(command, capture_output=True, text=True, cwd=home)
         if server.ask("GET", "/api/sets")[0] != 200:
             note("the server does not answer any more")
         server.stop()
