@@ -23,4 +23,4 @@ pub use read::{
     open_asset, recognised,
 };
 pub use reader::{Heard, READ_COMMAND, ReadFrame, Reader, read_apart};
-pub use store::{TiledFrame, import, store_frame};
+pub use store::{TiledFrame, store_frame};

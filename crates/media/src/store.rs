@@ -8,7 +8,7 @@
 
 use crate::camera::CameraData;
 use crate::error::MediaError;
-use crate::read::{Decoded, decode};
+use crate::read::Decoded;
 use evanu_core::geometry::{Rect, Size};
 use evanu_core::pixel::{Depth, FrameSource, Samples, SourceError, halve};
 use std::cell::RefCell;
@@ -70,14 +70,6 @@ fn check(place: u64, bytes: &[u8]) -> [u8; CHECK] {
 
 fn tiles(size: Size) -> (u32, u32) {
     (size.width.div_ceil(TILE), size.height.div_ceil(TILE))
-}
-
-/// Decodes a file and writes its pyramid to `store` (whole or not at all); returns what the camera wrote.
-///
-/// # Errors
-/// When the file cannot be decoded or the pyramid cannot be written.
-pub fn import(path: &Path, store: &Path) -> Result<(Size, CameraData), MediaError> {
-    store_frame(decode(path)?, store)
 }
 
 /// Writes the pyramid of a decoded frame to `store` (whole or not at all); returns what the camera wrote.

@@ -5,7 +5,7 @@
 use evanu_core::geometry::{Rect, Size};
 use evanu_core::pixel::{FrameSource, Raster, Samples};
 use evanu_media::{
-    CameraData, FORMATS, Format, Output, TiledFrame, decode, decode_bytes, import, open_asset, write,
+    CameraData, FORMATS, Format, Output, Reader, TiledFrame, decode, decode_bytes, open_asset, write,
     write_light,
 };
 use moxcms::ColorProfile;
@@ -69,7 +69,7 @@ proptest! {
         let raster = picture(Size::new(width, height), cut[0]);
         let (folder, path) = written(&raster, Format::Tiff { sixteen: true }, "frame.tif");
         let store = folder.path().join("frame.tiles");
-        let (size, _) = import(&path, &store).unwrap();
+        let size = Reader::Here(FORMATS).read_picture(&path, &store).unwrap().size;
         prop_assert_eq!(size, raster.size);
         let tiled = TiledFrame::open(&store).unwrap();
         let part = |v: u16, n: u32| u32::from(v) * n / 65536;
