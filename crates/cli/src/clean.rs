@@ -1,5 +1,6 @@
 //! `evanu clean`: frames in, plate out; the contract is in `docs/formats.md`.
 
+use crate::files::{check_output, read_one, scratch, write_whole};
 use crate::tell::Step;
 use evanu_core::combine::Method;
 use evanu_core::evidence::Support;
@@ -394,38 +395,9 @@ fn gather(named: &[PathBuf]) -> Result<Vec<PathBuf>, String> {
     Ok(frames)
 }
 
-/// An output must not be an input, and its folder must be there, before any long work begins.
-fn check_output(out: &Path, inputs: &[PathBuf]) -> Result<(), String> {
-    let folder = out.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    if !folder.is_dir() {
-        return Err(format!(
-            "{}: its folder does not exist; create the folder or choose another one",
-            out.display()
-        ));
-    }
-    if out.is_dir() {
-        return Err(format!("{}: it is a folder; name a file in it", out.display()));
-    }
-    let same = |p: &PathBuf| p.canonicalize().ok().zip(out.canonicalize().ok()).is_some_and(|(a, b)| a == b);
-    if inputs.iter().any(same) {
-        return Err(format!(
-            "{}: it is one of the frames, which are never written; choose another name",
-            out.display()
-        ));
-    }
-    tempfile::tempfile_in(folder)
-        .map_err(|_| format!("{}: its folder may not be written to; choose another folder", out.display()))?;
-    Ok(())
-}
-
 /// Reads every frame into a pyramid. A file that was named must be good; in a folder a bad one is set aside.
 fn read_all(paths: &[PathBuf], folder: bool) -> Result<Vec<Taken>, String> {
-    let scratch = tempfile::tempdir().map_err(|e| {
-        format!(
-            "{}: no room for working files ({e}); set TMPDIR to a folder with space",
-            std::env::temp_dir().display()
-        )
-    })?;
+    let scratch = scratch()?;
     let step = Step::new("read");
     let done = AtomicUsize::new(0);
     let reader = Reader::apart();
@@ -434,11 +406,7 @@ fn read_all(paths: &[PathBuf], folder: bool) -> Result<Vec<Taken>, String> {
         .enumerate()
         .map(|(i, path)| {
             let store = scratch.path().join(format!("{i}"));
-            let frame = reader
-                .read_picture(path, &store)
-                .and_then(|read| Ok((TiledFrame::open(&store)?, read.camera)));
-            // The open file stays readable; nothing is left behind however the program ends.
-            let _ = std::fs::remove_file(&store);
+            let frame = read_one(&reader, path, &store);
             step.at((done.fetch_add(1, Ordering::Relaxed) + 1) as f32 / paths.len() as f32);
             Taken { path: path.clone(), frame: frame.map_err(|e| e.to_string()) }
         })
@@ -450,11 +418,4 @@ fn read_all(paths: &[PathBuf], folder: bool) -> Result<Vec<Taken>, String> {
         _ => bad.iter().for_each(|e| eprintln!("set aside: {e}")),
     }
     Ok(taken)
-}
-
-fn write_whole(path: &Path, bytes: &[u8]) -> Result<(), String> {
-    let part = path.with_extension("part");
-    std::fs::write(&part, bytes)
-        .and_then(|()| std::fs::rename(&part, path))
-        .map_err(|e| evanu_media::MediaError::writing(path, &e).to_string())
 }

@@ -3,6 +3,8 @@
 
 mod clean;
 mod demo;
+mod files;
+mod invent;
 mod serve;
 mod tell;
 
@@ -29,6 +31,8 @@ enum Command {
     Clip(Rest),
     /// Write the sample sets, or render one at another size with its truth
     Demo(demo::Args),
+    /// Make up an area of a picture from what is around it
+    Invent(invent::Args),
     /// Read a file's frames into a folder, confined; started by Evanu itself
     #[command(hide = true)]
     Read(ReadArgs),
@@ -61,9 +65,12 @@ fn main() -> ExitCode {
     };
     let done = match cli.command {
         Command::Clean(args) => clean::run(args),
-        Command::Bracket(_) => Err("bracket is not yet available; there are clean, demo and serve".into()),
-        Command::Clip(_) => Err("clip is not yet available; there are clean, demo and serve".into()),
+        Command::Bracket(_) => {
+            Err("bracket is not yet available; there are clean, invent, demo and serve".into())
+        }
+        Command::Clip(_) => Err("clip is not yet available; there are clean, invent, demo and serve".into()),
         Command::Demo(args) => demo::run(args),
+        Command::Invent(args) => invent::run(args),
         Command::Score(args) => demo::score(args),
         Command::Read(args) => evanu_media::read_apart(&args.rest).map_err(|e| e.to_string()),
         Command::Serve(args) => serve::run(args),

@@ -145,15 +145,23 @@ pub fn write_light<E>(
     camera: Option<&CameraData>,
     mut render: impl FnMut(Rect) -> Result<Vec<f32>, E>,
 ) -> Result<(), WriteError<E>> {
-    let io = |e: std::io::Error| MediaError::writing(path, &e);
-    let mut file = beside(path).map_err(io)?;
     let mut light = Vec::with_capacity(3 * size.pixels() as usize);
     for y in (0..size.height).step_by(BAND as usize) {
         let band = Rect::new(0, i64::from(y), size.width, BAND.min(size.height - y));
         light.extend(render(band).map_err(WriteError::Pixels)?.into_iter().map(exr::f16::from_f32));
     }
-    let to = BufWriter::with_capacity(1 << 20, Settled::new(file.as_file_mut()));
-    exr::encode(to, size, &light, camera).map_err(io)?;
+    whole(path, |to| exr::encode(to, size, &light, camera))?;
+    Ok(())
+}
+
+/// Writes a file beside its name and gives it this when it is whole.
+pub(crate) fn whole(
+    path: &Path,
+    write: impl FnOnce(BufWriter<Settled<'_>>) -> std::io::Result<()>,
+) -> Result<(), MediaError> {
+    let io = |e: std::io::Error| MediaError::writing(path, &e);
+    let mut file = beside(path).map_err(io)?;
+    write(BufWriter::with_capacity(1 << 20, Settled::new(file.as_file_mut()))).map_err(io)?;
     file.as_file().sync_data().map_err(io)?;
     file.persist(path).map_err(|e| io(e.error))?;
     Ok(())
@@ -170,7 +178,7 @@ fn beside(path: &Path) -> std::io::Result<tempfile::NamedTempFile> {
 }
 
 /// A file that is brought to the disk piece by piece, while the next band is made, so that little is left to wait for at its end.
-struct Settled<'a> {
+pub(crate) struct Settled<'a> {
     file: &'a mut File,
     /// Bytes that were written since.
     open: usize,

@@ -9,6 +9,7 @@ mod colour;
 mod encode;
 mod error;
 mod exr;
+mod mask;
 mod name;
 mod read;
 mod reader;
@@ -17,6 +18,8 @@ mod store;
 pub use camera::CameraData;
 pub use encode::{Format, Output, WriteError, encode_jpeg, encode_png, write, write_grey, write_light};
 pub use error::MediaError;
+pub use exr::rewrite_light;
+pub use mask::{Mask, read_mask};
 pub use name::{path_of, path_text};
 pub use read::{
     AssetFormat, DecodePicture, Decoded, FORMATS, Frames, MAX_PIXELS, READS, decode, decode_bytes,

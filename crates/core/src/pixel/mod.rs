@@ -19,6 +19,7 @@ pub(crate) mod gradient;
 mod kernel;
 mod memory;
 pub(crate) mod necks;
+pub mod poisson;
 mod pyramid;
 mod raster;
 pub mod resample;

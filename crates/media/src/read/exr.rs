@@ -6,8 +6,7 @@
 use super::PictureFormat;
 use super::picture::{Decoded, Wide, check_size, damaged};
 use crate::camera::CameraData;
-use crate::colour::{XYZ_OF_SRGB, apply, inverse, times, xyz_of};
-
+use crate::colour::{Matrix, XYZ_OF_SRGB, apply, inverse, times, xyz_of};
 use crate::error::MediaError;
 use evanu_core::geometry::Size;
 use exr::prelude::*;
@@ -65,15 +64,7 @@ pub(crate) fn decode(path: &Path, bytes: &[u8]) -> std::result::Result<(Wide, Ca
     let clean = |v: f32| if v.is_nan() { 0.0 } else { v.clamp(0.0, BRIGHTEST) };
     let channel = |c: &AnyChannel<FlatSamples>| -> Vec<f32> { c.sample_data.values_as_f32().collect() };
     let (r, g, b) = (channel(r), channel(g), channel(b));
-    let convert = image.attributes.chromaticities.and_then(|c| {
-        let at = |v: Vec2<f32>| (v.x(), v.y());
-        let to_xyz = xyz_of(at(c.red), at(c.green), at(c.blue), at(c.white))?;
-        let to_srgb = times(&inverse(&XYZ_OF_SRGB)?, &to_xyz);
-        let far = to_srgb.iter().enumerate().any(|(i, row)| {
-            row.iter().enumerate().any(|(j, v)| (v - if i == j { 1.0 } else { 0.0 }).abs() > 0.01)
-        });
-        far.then_some(to_srgb)
-    });
+    let convert = image.attributes.chromaticities.and_then(to_srgb);
     let mut light = Vec::with_capacity(3 * r.len());
     for i in 0..r.len() {
         let rgb = [r[i], g[i], b[i]];
@@ -81,6 +72,17 @@ pub(crate) fn decode(path: &Path, bytes: &[u8]) -> std::result::Result<(Wide, Ca
     }
     let headroom = light.iter().fold(1.0f32, |m, v| m.max(*v));
     Ok((Wide { size, light, headroom }, camera(&layer.attributes)))
+}
+
+/// The way from a file's primaries to sRGB's; `None` where they are these.
+pub(crate) fn to_srgb(c: attribute::Chromaticities) -> Option<Matrix> {
+    let at = |v: Vec2<f32>| (v.x(), v.y());
+    let to_xyz = xyz_of(at(c.red), at(c.green), at(c.blue), at(c.white))?;
+    let to_srgb = times(&inverse(&XYZ_OF_SRGB)?, &to_xyz);
+    let far = to_srgb.iter().enumerate().any(|(i, row)| {
+        row.iter().enumerate().any(|(j, v)| (v - if i == j { 1.0 } else { 0.0 }).abs() > 0.01)
+    });
+    far.then_some(to_srgb)
 }
 
 fn camera(from: &LayerAttributes) -> CameraData {

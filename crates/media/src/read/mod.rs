@@ -15,7 +15,7 @@
 
 mod coded;
 mod directories;
-mod exr;
+pub(crate) mod exr;
 mod heif;
 mod jpeg;
 mod jxl;
