@@ -1,7 +1,7 @@
 //! The computation of Evanu: pure functions over pixels and numbers.
 //!
 //! Folders follow the job and import only upwards in this list: [`pixel`], [`geometry`], [`noise`],
-//! [`register`], [`matching`], [`combine`], [`evidence`], [`fill`], [`patch`], [`develop`], [`recipe`], [`render`]. Nothing here touches files,
+//! [`register`], [`matching`], [`combine`], [`evidence`], [`fill`], [`patch`], [`touch`], [`develop`], [`recipe`], [`render`]. Nothing here touches files,
 //! clocks, networks or the environment; the same input gives the same bytes for any number of threads.
 #![deny(unsafe_code)]
 
@@ -22,3 +22,4 @@ pub mod random;
 pub mod recipe;
 pub mod register;
 pub mod render;
+pub mod touch;

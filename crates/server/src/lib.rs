@@ -8,6 +8,7 @@ mod patches;
 mod pictures;
 mod problem;
 mod routes;
+mod touches;
 mod upload;
 
 pub use access::Access;
@@ -48,6 +49,7 @@ fn api(port: u16) -> impl HttpServiceFactory + OpenApiFactory {
         .configure(routes::configure)
         .configure(pictures::configure)
         .configure(patches::configure)
+        .configure(touches::configure)
         .service(upload::upload_frames)
         .service(events::events)
         .default_service(web::to(|| async { problem::not_found_response() }))

@@ -25,6 +25,9 @@ export type Patch = Schemas["Patch_FrameId"];
 export type PatchTransform = Schemas["PatchTransform"];
 export type PatchInfo = Schemas["PatchInfo"];
 export type Proposal = Schemas["Proposal"];
+export type Touch = Schemas["Touch_FrameId"];
+export type TouchTry = Schemas["TouchTry"];
+export type Variant = Schemas["VariantInfo"];
 export type Purpose = Schemas["Purpose"];
 export type Seam = Schemas["SeamInfo"];
 export type State = Schemas["StateInfo"];
@@ -131,6 +134,10 @@ export const api = {
     answered(http.POST("/api/sets/{set}/patches/proposals", { ...of(set), body: wanted })),
   seams: (set: number, purpose: Purpose) =>
     answered(http.GET("/api/sets/{set}/seams/{purpose}", { params: { path: { set, purpose } } })),
+  tryTouch: (set: number, wanted: TouchTry) =>
+    answered(http.POST("/api/sets/{set}/touches/try", { ...of(set), body: wanted })),
+  touchSource: (set: number, wanted: TouchTry) =>
+    answered(http.POST("/api/sets/{set}/touches/source", { ...of(set), body: wanted })),
   history: (set: number) => answered(http.GET("/api/sets/{set}/history", of(set))),
   stateKey: (set: number, seq: number) =>
     answered(http.GET("/api/sets/{set}/history/{seq}", { params: { path: { set, seq } } })),
@@ -156,6 +163,10 @@ export const statePicture = (set: number, state: State, side: number) =>
 /** The plate where a lift lies, as the lift's state has it. */
 export const patchPicture = (set: number, key: string, patch: number) =>
   `/api/sets/${set}/patches/${patch}/picture?${key}`;
+
+/** The plate where a touch lies. */
+export const touchPicture = (set: number, key: string, touch: number) =>
+  `/api/sets/${set}/touches/${touch}/picture?${key}`;
 
 /** A frame as shot and developed; the address stays the same as long as the picture does. */
 export const thumbnail = (set: SetDetail, frame: number, side: number) =>

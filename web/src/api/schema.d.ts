@@ -708,6 +708,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sets/{set}/touches/source": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The move from the source that goes on best from a touch's rim. */
+        post: operations["touch_source"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sets/{set}/touches/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a touch would look like, before it is laid: an invention in variants. */
+        post: operations["try_touch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sets/{set}/touches/{touch}/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The plate where a touch lies, small. */
+        get: operations["touch_picture"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sets/{set}/undo": {
         parameters: {
             query?: never;
@@ -729,6 +780,45 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description What a touch does. */
+        Act: {
+            /** @description Lays pixels from another place, in their own tone: from where the transform leads to the area. */
+            copy: {
+                /** @description From the source to where it is laid, about the area's middle. */
+                transform: components["schemas"]["PatchTransform"];
+            };
+        } | {
+            /** @description The same in the tone of what is around. */
+            mend: {
+                /** @description Which way it may change. */
+                only: components["schemas"]["Only"];
+                /** @description From the source to where it is laid, about the area's middle. */
+                transform: components["schemas"]["PatchTransform"];
+            };
+        } | {
+            /** @description Evens out blotches and veils: tone goes slowly from rim to rim, texture stays. */
+            even: {
+                /**
+                 * Format: double
+                 * @description Pixels over which tone is slow.
+                 */
+                slow: number;
+            };
+        } | {
+            /** @description Makes it up from what is around. */
+            invent: {
+                /**
+                 * Format: int32
+                 * @description Where chance begins.
+                 */
+                seed: number;
+                /**
+                 * Format: int32
+                 * @description Which of the results, from 0.
+                 */
+                variant: number;
+            };
+        };
         /** @description How well frames support the plate. */
         AgreementFact: {
             /**
@@ -1232,6 +1322,11 @@ export interface components {
             /** @description Whether its frames, once read, are told apart into sets by view. */
             sort?: boolean;
         };
+        /**
+         * @description Which way a mend may change what lies below it.
+         * @enum {string}
+         */
+        Only: "both" | "lighten" | "darken";
         /** @description Where a pixel of the plate comes from. */
         OriginInfo: {
             /** @description Moments that agree, and moments in all. */
@@ -1242,6 +1337,8 @@ export interface components {
             moments: number;
             /** @description The patch that covers it: its place in the recipe's list. */
             patch?: number | null;
+            /** @description The touch that covers it. */
+            touch?: number | null;
         };
         /** @description The same thing seen in two frames. */
         Pair: {
@@ -1434,6 +1531,8 @@ export interface components {
             reference: components["schemas"]["FrameId"] | null;
             /** @description Doubts that were settled by hand. */
             settled: components["schemas"]["Settled_FrameId"][];
+            /** @description Areas that are retouched, above all patches, later ones over earlier ones. */
+            touches: components["schemas"]["Touch_FrameId"][];
             /**
              * Format: int32
              * @description Version of this shape.
@@ -1542,6 +1641,11 @@ export interface components {
              * @description Identity.
              */
             id: number;
+            /**
+             * Format: float
+             * @description Share of the plate that is made up, 0..=1; `None` while touches are being made.
+             */
+            invented?: number | null;
             /**
              * Format: double
              * @description How far the lens moved the corners, in percent of the half diagonal, when it was repaired.
@@ -1705,6 +1809,61 @@ export interface components {
             bare: string;
             /** @description Its patches in the order in which they are laid. */
             patches: components["schemas"]["Reach"][];
+        };
+        /** @description What a touch would look like. */
+        TouchInfo: {
+            /** @description What will be hard, and what helps, in words. */
+            hints: string[];
+            /** @description Its variants; one but for an invention. */
+            variants: components["schemas"]["VariantInfo"][];
+        };
+        /** @description A touch that is not laid yet, and where it would lie. */
+        TouchTry: {
+            /** @description Its place in the list; those from there on are not looked at. Absent for above all others. */
+            at?: number | null;
+            /** @description The touch. */
+            touch: components["schemas"]["Touch_FrameId"];
+            /**
+             * Format: int32
+             * @description How many variants of an invention are wanted, 1..=16.
+             */
+            variants: number;
+        };
+        /** @description An area that is retouched. */
+        Touch_FrameId: {
+            /** @description What it does. */
+            act: components["schemas"]["Act"];
+            /** @description Kept in the list without being laid. */
+            disabled: boolean;
+            /**
+             * Format: double
+             * @description How far the border fades to both sides, in pixels of the reference; the area grows by it.
+             */
+            feather: number;
+            /**
+             * Format: int64
+             * @description The identity of a frame in its set, which it keeps as long as the set lives.
+             */
+            on: number;
+            /** @description A closed outline in that frame's pixels. */
+            outline: components["schemas"]["Point"][];
+            /**
+             * Format: float
+             * @description How much of it shows, 0..=1.
+             */
+            strength: number;
+        };
+        /** @description One variant in its place. */
+        VariantInfo: {
+            /** @description The plate around it, as the address of a JPEG that holds it. */
+            picture: string;
+            /** @description The part of the reference that it shows. */
+            place: components["schemas"]["AreaInfo"];
+            /**
+             * Format: int32
+             * @description Its number, from 0.
+             */
+            variant: number;
         };
     };
     responses: never;
@@ -3236,6 +3395,142 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    touch_source: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TouchTry"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PatchTransform"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try_touch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TouchTry"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TouchInfo"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    touch_picture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+                touch: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/jpeg": number[];
                 };
             };
             404: {

@@ -8,6 +8,7 @@ import { useDoubts } from "../doubts/doubts";
 import { boxOf, giveBack, takeLoop } from "../patches/patches";
 import { usePatchInfo, useSeams } from "../patches/usePatchInfo";
 import { outlineOf, pressed, type Dab } from "../patches/stroke";
+import { moveOf, sourceOf } from "../touches/touches";
 import { frameNumber } from "./names";
 import { resized } from "../drawing/slice";
 import { useView } from "../state/store";
@@ -44,6 +45,7 @@ export function Overlay({ open, set, bounds, placeAt }: Props) {
         <Keeps set={set} size={size} />
         <Lifts set={set} size={size} />
         <Seams set={set} size={size} />
+        <Touches set={set} size={size} />
         {loop && <Outline d={path(loop.map((p) => [p.x, p.y]))} size={size} stroke="var(--color-persimmon)" dashed />}
         <OpenDoubt set={set} size={size} />
       </svg>
@@ -263,6 +265,45 @@ function Lifts({ set, size }: { set: SetDetail; size: number }) {
         told.brings.map((outline, k) => (
           <Outline key={k} d={placed(outline)} size={size} stroke="var(--color-persimmon)" dashed />
         ))}
+    </g>
+  );
+}
+
+/** The touch that is open with where it comes from; a variant that is pointed at, in its place. */
+function Touches({ set, size }: { set: SetDetail; size: number }) {
+  const { touch: index, variant, trying } = useView();
+  const canvas = set.canvas;
+  if (!canvas) return null;
+  const touch = index == null ? undefined : set.recipe.touches[index];
+  const place = variant?.place;
+  const move = touch && moveOf(touch.act);
+  const moved = (p: Point) => [p.x - canvas.x, p.y - canvas.y];
+  const outline = touch?.on === set.reference ? touch.outline : null;
+  return (
+    <g data-testid="touch-outline">
+      {variant && place && (
+        <image
+          data-testid="variant-in-place"
+          href={variant.picture}
+          x={place.x - canvas.x}
+          y={place.y - canvas.y}
+          width={place.width}
+          height={place.height}
+          preserveAspectRatio="none"
+        />
+      )}
+      {touch && outline && !trying && (
+        <Outline d={path(outline.map(moved))} size={size} stroke="var(--color-verdigris)" dashed={touch.disabled} />
+      )}
+      {outline && move && (
+        <path
+          d={path(sourceOf(outline, move).map(moved))}
+          fill="none"
+          stroke="white"
+          strokeWidth={1.6 * size}
+          strokeDasharray={`${2 * size} ${4 * size}`}
+        />
+      )}
     </g>
   );
 }

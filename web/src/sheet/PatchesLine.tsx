@@ -1,5 +1,5 @@
 // Places that come from one frame or by another method: the list, and what can be changed of each.
-import { useState, type ReactNode } from "react";
+import type { ReactNode } from "react";
 import { useQuery } from "@tanstack/react-query";
 import { api, patchPicture, type Patch, type Purpose, type Seam, type SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
@@ -10,7 +10,7 @@ import { frameNumber, isLaid } from "../picture/names";
 import { camera } from "../picture/camera";
 import { useView } from "../state/store";
 import { plate } from "../picture/views";
-import { Button } from "../ui/controls";
+import { Button, Slide } from "../ui/controls";
 import { clock, methodTitles, plural } from "../ui/words";
 import { MOVE, Moved, type Part } from "./PatchGeometry";
 import type { Fact } from "./fact";
@@ -429,47 +429,6 @@ function Tick(props: { checked: boolean; title?: string; change: (on: boolean) =
         onChange={(e) => props.change(e.target.checked)}
       />
       {props.children}
-    </label>
-  );
-}
-
-/** A slider that tells its value while it moves and changes the plate when it is let go. */
-function Slide({
-  name,
-  unit,
-  none,
-  value,
-  most,
-  change,
-}: {
-  name: string;
-  unit: string;
-  none?: string;
-  value: number;
-  most: number;
-  change: (value: number) => void;
-}) {
-  const [moving, setMoving] = useState<number | null>(null);
-  const done = () => {
-    if (moving != null && moving !== value) change(moving);
-    setMoving(null);
-  };
-  return (
-    <label className="grid grid-cols-[1fr_auto] gap-x-2">
-      {name}
-      <span className="num">{none && (moving ?? value) === 0 ? none : `${moving ?? value} ${unit}`}</span>
-      <input
-        className="col-span-2 accent-ink"
-        type="range"
-        min={0}
-        max={most}
-        value={moving ?? value}
-        aria-label={name}
-        onChange={(e) => setMoving(Number(e.target.value))}
-        onPointerUp={done}
-        onKeyUp={done}
-        onBlur={done}
-      />
     </label>
   );
 }

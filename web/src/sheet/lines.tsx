@@ -10,6 +10,7 @@ import type { Fact } from "./fact";
 import { FramesLine, framesFact } from "./FramesLine";
 import { HistoryLine, historyFact } from "./HistoryLine";
 import { PatchesLine, patchesFact } from "./PatchesLine";
+import { RetouchLine, retouchFact } from "./RetouchLine";
 
 export interface Line {
   name: string;
@@ -25,6 +26,7 @@ export const lines: Line[] = [
   { name: "combine", title: "Combine", useFact: useCombineFact, Body: CombineLine },
   { name: "doubts", title: "Doubts", useFact: useDoubtsFact, Body: DoubtsLine },
   { name: "lifts", title: "Lifts", useFact: patchesFact, Body: PatchesLine },
+  { name: "retouch", title: "Retouch", useFact: retouchFact, Body: RetouchLine },
   { name: "history", title: "History", useFact: historyFact, Body: HistoryLine },
   { name: "export", title: "Export", useFact: exportFact, Body: ExportLine },
 ];

@@ -9,6 +9,7 @@ import { keySheet } from "../keys/slice";
 import { lookThrough } from "../lookthrough/slice";
 import { patches } from "../patches/slice";
 import { picture } from "../picture/slice";
+import { touches } from "../touches/slice";
 
 /** What every set begins with. */
 export const fresh = {
@@ -18,6 +19,7 @@ export const fresh = {
   ...alignment.fresh,
   ...doubts.fresh,
   ...patches.fresh,
+  ...touches.fresh,
   ...lookThrough.fresh,
   ...history.fresh,
 };

@@ -1,6 +1,6 @@
 // Our few controls over Radix primitives.
 import { RadioGroup } from "radix-ui";
-import type { ButtonHTMLAttributes, ReactNode } from "react";
+import { useState, type ButtonHTMLAttributes, type ReactNode } from "react";
 
 export function Button({
   strong,
@@ -68,5 +68,48 @@ export function Progress(props: { name: string; share: number; left?: number | n
         <div className="h-full bg-ink" style={{ width: `${percent}%` }} />
       </div>
     </div>
+  );
+}
+
+/** A slider that tells its value while it moves and changes the plate when it is let go. */
+export function Slide({
+  name,
+  unit,
+  none,
+  value,
+  least = 0,
+  most,
+  change,
+}: {
+  name: string;
+  unit: string;
+  none?: string;
+  value: number;
+  least?: number;
+  most: number;
+  change: (value: number) => void;
+}) {
+  const [moving, setMoving] = useState<number | null>(null);
+  const done = () => {
+    if (moving != null && moving !== value) change(moving);
+    setMoving(null);
+  };
+  return (
+    <label className="grid grid-cols-[1fr_auto] gap-x-2">
+      {name}
+      <span className="num">{none && (moving ?? value) === 0 ? none : `${moving ?? value} ${unit}`}</span>
+      <input
+        className="col-span-2 accent-ink"
+        type="range"
+        min={least}
+        max={most}
+        value={moving ?? value}
+        aria-label={name}
+        onChange={(e) => setMoving(Number(e.target.value))}
+        onPointerUp={done}
+        onKeyUp={done}
+        onBlur={done}
+      />
+    </label>
   );
 }

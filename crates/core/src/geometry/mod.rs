@@ -142,7 +142,14 @@ impl Rect {
         Size::new(self.width, self.height)
     }
 
-    /// The part that lies in both; empty when they do not meet.
+    /// The smallest rectangle that holds both.
+    pub fn union(self, other: Self) -> Self {
+        let (x, y) = (self.x.min(other.x), self.y.min(other.y));
+        let (right, bottom) = (self.right().max(other.right()), self.bottom().max(other.bottom()));
+        Self { x, y, width: (right - x) as u32, height: (bottom - y) as u32 }
+    }
+
+    /// What is common to both; empty when nothing is.
     pub fn intersect(self, other: Self) -> Self {
         let (x, y) = (self.x.max(other.x), self.y.max(other.y));
         let width = (self.right().min(other.right()) - x).max(0) as u32;

@@ -85,7 +85,7 @@ impl PatchTransform {
     /// Where it was.
     pub const UNMOVED: Self = Self { shift: [0.0; 2], turn: 0.0, scale: 1.0, mirror: false };
 
-    fn is_valid(&self) -> bool {
+    pub(crate) fn is_valid(&self) -> bool {
         let near = |v: f64, most: f64| v.is_finite() && v.abs() <= most;
         self.shift.iter().all(|&v| near(v, 1e5))
             && near(self.turn, 180.0)

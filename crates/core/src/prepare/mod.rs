@@ -32,9 +32,11 @@
 mod hand;
 mod look;
 mod patches;
+mod touches;
 
 pub use hand::lay_by_hand;
 pub use patches::{fit, fit_key, glare, place, place_patches, seams, weigh};
+pub use touches::{Keep, PlaceError, Variants, place_touches, propose_source, touch_hints, variants};
 
 use crate::combine::consensus::Decided;
 use crate::evidence::moving::{Motion, Moving};

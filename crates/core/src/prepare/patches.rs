@@ -133,7 +133,7 @@ fn placed(scene: &Scene<'_>, patch: &Patch) -> (Vec<Point>, Option<Homography>) 
 }
 
 /// Where an outline that was drawn on a frame lies on the reference.
-fn drawn(scene: &Scene<'_>, on: usize, outline: &[Point]) -> Vec<Point> {
+pub(super) fn drawn(scene: &Scene<'_>, on: usize, outline: &[Point]) -> Vec<Point> {
     let frame = scene.geometry.projection(on);
     outline.iter().map(|&p| frame.back(p)).collect()
 }

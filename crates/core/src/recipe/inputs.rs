@@ -26,7 +26,7 @@
 //! assert_ne!(key(&recipe), key(&aligned_otherwise));
 //! ```
 
-use super::{Align, Area, Canvas, ManualAlignment, Matching, Patch, Protected, Recipe, Settled};
+use super::{Align, Area, Canvas, ManualAlignment, Matching, Patch, Protected, Recipe, Settled, Touch};
 use crate::combine::Method;
 use crate::develop::Develop;
 use serde::Serialize;
@@ -50,6 +50,8 @@ pub struct Inputs<'a, F> {
     pub look: LookInputs<'a>,
     /// The patches, each with [`Patch::fit_inputs`] of its own.
     pub patches: &'a [Patch<F>],
+    /// The touches, which lie above the patches.
+    pub touches: &'a [Touch<F>],
 }
 
 /// What an alignment depends on.
@@ -119,6 +121,7 @@ impl<'a, F> Inputs<'a, F> {
             manual_alignments,
             settled,
             patches,
+            touches,
             protected,
             method,
             canvas,
@@ -135,6 +138,7 @@ impl<'a, F> Inputs<'a, F> {
             plate: PlateInputs { method: *method, settled, protected },
             look: LookInputs { develop },
             patches,
+            touches,
         }
     }
 }

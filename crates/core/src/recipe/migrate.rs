@@ -40,11 +40,21 @@ pub fn read(text: &str, frames: &[FrameId]) -> Result<Recipe<FrameId>, RecipeErr
     let version = stored.get("version").and_then(Value::as_u64);
     match version.ok_or_else(|| RecipeError::Damaged("it says no version".into()))? {
         0 => return Err(RecipeError::Damaged("there is no version 0".into())),
-        1 => stored = from_1(stored, frames)?,
+        1 => stored = from_2(from_1(stored, frames)?),
+        2 => stored = from_2(stored),
         v if v == u64::from(VERSION) => {}
         v => return Err(RecipeError::Newer(v)),
     }
     serde_json::from_value(stored).map_err(damaged)
+}
+
+/// Version 2 knew no touches.
+fn from_2(mut stored: Value) -> Value {
+    if let Value::Object(fields) = &mut stored {
+        fields.insert("version".into(), json!(3));
+        fields.entry("touches").or_insert_with(|| json!([]));
+    }
+    stored
 }
 
 /// Version 1 named frames by their place in the set and parts by other words; absent fields had a meaning.
@@ -172,7 +182,7 @@ fn from_1(stored: Value, frames: &[FrameId]) -> Result<Value, RecipeError> {
 
 #[cfg(test)]
 mod tests {
-    use super::super::{Align, Canvas, Matching, Source};
+    use super::super::{Act, Align, Canvas, Matching, Only, Source};
     use super::*;
     use crate::combine::Method;
     use crate::geometry::{Point, Rect};
@@ -180,6 +190,7 @@ mod tests {
     const FIRST: &str = include_str!("examples/recipe-1-first.json");
     const ONE: &str = include_str!("examples/recipe-1.json");
     const TWO: &str = include_str!("examples/recipe-2.json");
+    const THREE: &str = include_str!("examples/recipe-3.json");
     const FRAMES: [FrameId; 3] = [FrameId(40), FrameId(41), FrameId(43)];
 
     #[test]
@@ -232,20 +243,24 @@ mod tests {
 
     #[test]
     fn the_stored_example_of_this_version_is_what_is_written() {
-        let recipe = read(TWO, &[]).unwrap();
-        assert_eq!(recipe, read(ONE, &FRAMES).unwrap(), "the examples are the same recipe");
+        let recipe = read(THREE, &[]).unwrap();
+        let before = read(TWO, &[]).unwrap();
+        assert_eq!(before, read(ONE, &FRAMES).unwrap(), "the examples are the same recipe");
+        assert_eq!(Recipe { touches: Vec::new(), ..recipe.clone() }, before);
+        let Act::Mend { transform, only } = recipe.touches[1].act else { panic!("{:?}", recipe.touches[1]) };
+        assert_eq!((transform.shift, only), ([40.0, -2.5], Only::Darken));
         let written = serde_json::to_value(&recipe).unwrap();
-        assert_eq!(written, serde_json::from_str::<Value>(TWO).unwrap());
+        assert_eq!(written, serde_json::from_str::<Value>(THREE).unwrap());
     }
 
     #[test]
     fn what_is_newer_unknown_or_damaged_is_refused_with_words() {
-        let with = |from: &str, to: &str| read(&TWO.replacen(from, to, 1), &[]);
-        assert_eq!(with("\"version\": 2", "\"version\": 3"), Err(RecipeError::Newer(3)));
+        let with = |from: &str, to: &str| read(&THREE.replacen(from, to, 1), &[]);
+        assert_eq!(with("\"version\": 3", "\"version\": 4"), Err(RecipeError::Newer(4)));
         for (from, to, word) in [
             ("\"canvas\"", "\"sphere\": true, \"canvas\"", "sphere"),
             ("\"grain\"", "\"glow\": 1, \"grain\"", "glow"),
-            ("\"version\": 2", "\"version\": \"two\"", "no version"),
+            ("\"version\": 3", "\"version\": \"three\"", "no version"),
             ("\"median\"", "\"best\"", "there is no method"),
         ] {
             let told = with(from, to).unwrap_err().to_string();

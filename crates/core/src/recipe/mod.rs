@@ -27,6 +27,7 @@ use crate::geometry::Rect;
 use crate::patch::drawable;
 pub use crate::patch::{Patch, Protected, Source};
 pub use crate::register::{Area, Guide};
+pub use crate::touch::{Act, Only, Touch};
 pub use inputs::Inputs;
 pub use manual::{ManualAlignment, Pair};
 pub use migrate::RecipeError;
@@ -36,6 +37,9 @@ use std::collections::BTreeSet;
 
 /// Patches that a recipe holds at most.
 pub const MOST_PATCHES: usize = 1000;
+
+/// Touches that a recipe holds at most.
+pub const MOST_TOUCHES: usize = 500;
 
 /// Corners that all loops of a recipe may have together.
 const CORNERS: usize = 100_000;
@@ -66,7 +70,7 @@ pub struct Settled<F = usize> {
 }
 
 /// The version of the shape that this program writes.
-pub const VERSION: u32 = 2;
+pub const VERSION: u32 = 3;
 
 /// All decisions of a set. Stored ones are read by [`migrate::read`], which knows earlier versions.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -95,6 +99,8 @@ pub struct Recipe<F = usize> {
     pub settled: Vec<Settled<F>>,
     /// Areas that come from one frame or by another method, later ones over earlier ones.
     pub patches: Vec<Patch<F>>,
+    /// Areas that are retouched, above all patches, later ones over earlier ones.
+    pub touches: Vec<Touch<F>>,
     /// Areas that no patch changes.
     pub protected: Vec<Protected<F>>,
     /// How frames become one.
@@ -123,6 +129,7 @@ impl<F> Recipe<F> {
             manual_alignments: Vec::new(),
             settled: Vec::new(),
             patches: Vec::new(),
+            touches: Vec::new(),
             protected: Vec::new(),
             method: Method::Consensus,
             canvas: Canvas::Reference,
@@ -168,6 +175,11 @@ impl<F: Copy + Ord> Recipe<F> {
         {
             return Err("a lift has three to a thousand corners and comes from a frame of this set or by a method; its border fades over at most 5000 pixels and its strength goes from 0 to 1".into());
         }
+        if self.touches.len() > MOST_TOUCHES || !self.touches.iter().all(|t| t.is_valid() && known(t.on)) {
+            return Err(format!(
+                "a touch has three to a thousand corners on a frame of this set, its border fades over at most 500 pixels, its strength goes from 0 to 1, and there are at most {MOST_TOUCHES}"
+            ));
+        }
         if self.protected.len() > 100 || !self.protected.iter().all(|k| k.is_valid() && known(k.on)) {
             return Err("an area to keep has three to a thousand corners, on a frame of this set, and there are at most a hundred".into());
         }
@@ -181,6 +193,7 @@ impl<F: Copy + Ord> Recipe<F> {
     fn corners(&self) -> usize {
         let of_patch = |p: &Patch<F>| p.outline.len() + p.exclusions.iter().map(Vec::len).sum::<usize>();
         self.patches.iter().map(of_patch).sum::<usize>()
+            + self.touches.iter().map(|touch| touch.outline.len()).sum::<usize>()
             + self.protected.iter().map(|kept| kept.outline.len()).sum::<usize>()
             + self.areas.iter().map(|area| area.outline.len()).sum::<usize>()
     }
@@ -199,6 +212,7 @@ impl<F: Copy + Ord> Recipe<F> {
             manual_alignments,
             settled,
             patches,
+            touches,
             protected,
             method,
             canvas,
@@ -227,6 +241,7 @@ impl<F: Copy + Ord> Recipe<F> {
                 })
                 .collect(),
             patches: patches.iter().filter_map(|p| p.map_frames(name)).collect(),
+            touches: touches.iter().filter_map(|t| t.map_frames(name)).collect(),
             protected: protected
                 .iter()
                 .filter_map(|k| Some(Protected { on: name(k.on)?, outline: k.outline.clone() }))
@@ -343,6 +358,10 @@ mod tests {
                                     reference.map_or(Source::Method(method), Source::HighlightSuppressed),
                                 )
                             })
+                            .collect(),
+                        touches: areas
+                            .iter()
+                            .map(|a| Touch::new(a.on, a.outline.clone(), Act::Invent { seed: 7, variant: 2 }))
                             .collect(),
                         protected: areas
                             .iter()

@@ -39,6 +39,7 @@ mod samples;
 mod scene;
 mod stack;
 mod stage;
+mod touches;
 
 pub use aligned::Aligned;
 pub use error::RenderError;

@@ -42,6 +42,8 @@ pub struct Origin {
     pub frames: usize,
     /// Moments that these frames show.
     pub moments: usize,
+    /// Whether it is made up: no frame shows it.
+    pub invented: bool,
 }
 
 /// A stage's pixels are of its own making where this share of them is, at least.
@@ -56,7 +58,7 @@ pub fn made_by(stages: &Stages<'_>, place: Point) -> Option<Made> {
 /// For each pixel of a choice, where it comes from; `moments` are the moments of the set's frames.
 pub fn origins(choice: &LabelMap, moments: &[u32], stages: &Stages<'_>) -> Vec<Origin> {
     let w = choice.grid.rect.width as usize;
-    let mut out = vec![Origin { only: None, frames: 0, moments: 0 }; choice.labels.len()];
+    let mut out = vec![Origin { only: None, frames: 0, moments: 0, invented: false }; choice.labels.len()];
     out.par_chunks_mut(w.max(1)).enumerate().for_each(|(y, line)| {
         let mut seen: Vec<u32> = Vec::new();
         for (x, o) in line.iter_mut().enumerate() {
@@ -67,15 +69,20 @@ pub fn origins(choice: &LabelMap, moments: &[u32], stages: &Stages<'_>) -> Vec<O
             seen.sort_unstable();
             seen.dedup();
             let only = (frames.len() == 1).then(|| frames[0]);
-            *o = Origin { only, frames: frames.len(), moments: seen.len() };
+            *o = Origin { only, frames: frames.len(), moments: seen.len(), invented: false };
         }
         for stage in stages.iter() {
             let from = choice.grid.place(0.0, y as f64);
             let Some(share) = stage.share(from, choice.grid.step(), w) else { continue };
-            let only = stage.origin().frame;
+            let made = stage.origin();
+            let only = made.frame;
+            // What is only evened out keeps its frames.
+            if made.touch.is_some() && !made.invented {
+                continue;
+            }
             for (o, _) in line.iter_mut().zip(share).filter(|(_, share)| *share >= OWN) {
                 let one = usize::from(only.is_some());
-                *o = Origin { only, frames: one, moments: one };
+                *o = Origin { only, frames: one, moments: one, invented: made.invented };
             }
         }
     });
@@ -141,9 +148,9 @@ mod tests {
             Scene { label_map: Some(&choice), patches: &patches, ..Scene::new(&recipe, &plan, &sources) };
         let stages = scene.stages(View::Plate).unwrap();
         let found = origins(&choice, &moments, &stages);
-        assert_eq!(found[0], Origin { only: None, frames: 2, moments: 1 });
-        assert_eq!(found[120], Origin { only: Some(1), frames: 1, moments: 1 });
-        assert_eq!(found[15], Origin { only: Some(2), frames: 1, moments: 1 });
+        assert_eq!(found[0], Origin { only: None, frames: 2, moments: 1, invented: false });
+        assert_eq!(found[120], Origin { only: Some(1), frames: 1, moments: 1, invented: false });
+        assert_eq!(found[15], Origin { only: Some(2), frames: 1, moments: 1, invented: false });
         assert_eq!(made_by(&stages, Point::new(30.5, 4.0)).and_then(|o| o.patch), Some(3));
         assert_eq!(made_by(&stages, Point::new(3.0, 4.0)), None);
         let picture = picture(&choice, &found);

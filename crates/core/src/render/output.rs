@@ -50,6 +50,17 @@ impl<'a> Scene<'a> {
         Ok(out)
     }
 
+    /// Root codes of the plate at full size, undeveloped, over a part of it.
+    ///
+    /// # Errors
+    /// When a frame cannot be read or none takes part.
+    pub(crate) fn codes(&self, region: Rect) -> Result<Plate, RenderError> {
+        let codes = |grid: &Grid, plate: Plate| encoded(grid.size(), &plate, None);
+        let (region, blocks, parts) = self.blockwise(&self.stages(View::Plate)?, (region, 0), codes)?;
+        let data = join(region, &blocks, &parts).data;
+        Ok([0, 1, 2].map(|c| data.iter().skip(c).step_by(3).copied().collect()))
+    }
+
     /// Makes a region block by block: what of it lies on the view, and its blocks with what becomes of them.
     fn blockwise<T: Send>(
         &self,

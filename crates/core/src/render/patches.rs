@@ -56,7 +56,7 @@ impl Stage for Lay<'_> {
     }
 
     fn origin(&self) -> Made {
-        Made { frame: self.patch.source.frame(), patch: Some(self.patch.index) }
+        Made { frame: self.patch.source.frame(), patch: Some(self.patch.index), ..Made::default() }
     }
 }
 

@@ -69,6 +69,10 @@ pub struct Made {
     pub frame: Option<usize>,
     /// The place of its patch in the recipe's list.
     pub patch: Option<usize>,
+    /// The place of its touch in the recipe's list.
+    pub touch: Option<usize>,
+    /// Whether they are made up, so that no frame shows them.
+    pub invented: bool,
 }
 
 /// The frames of a set, aligned and matched, for stages that read them.

@@ -238,6 +238,8 @@ pub struct SetDetail {
     pub plate_key: Option<String>,
     /// What the plate's tiles may be called by instead; `None` while its patches are being fitted.
     pub tile_names: Option<TileNames>,
+    /// Share of the plate that is made up, 0..=1; `None` while touches are being made.
+    pub invented: Option<f32>,
     /// Whether the median is shown while the consensus is being decided.
     pub draft: bool,
     /// Changes whenever aligned frames do.

@@ -2,7 +2,7 @@
 
 use super::AreaInfo;
 use evanu_core::geometry::Point;
-use evanu_core::recipe::FrameId;
+use evanu_core::recipe::{FrameId, Touch};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -98,6 +98,8 @@ pub struct OriginInfo {
     pub frames: Vec<FrameId>,
     /// The patch that covers it: its place in the recipe's list.
     pub patch: Option<usize>,
+    /// The touch that covers it.
+    pub touch: Option<usize>,
 }
 
 /// One crop of the look-through.
@@ -208,4 +210,36 @@ pub struct SeamInfo {
 pub struct ExtentInfo {
     /// Its outline in reference pixels; null when the frame shows the same as the plate there.
     pub outline: Option<Vec<Point>>,
+}
+
+/// A touch that is not laid yet, and where it would lie.
+#[derive(Debug, Clone, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct TouchTry {
+    /// The touch.
+    pub touch: Touch<FrameId>,
+    /// Its place in the list; those from there on are not looked at. Absent for above all others.
+    pub at: Option<usize>,
+    /// How many variants of an invention are wanted, 1..=16.
+    pub variants: u8,
+}
+
+/// What a touch would look like.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct TouchInfo {
+    /// Its variants; one but for an invention.
+    pub variants: Vec<VariantInfo>,
+    /// What will be hard, and what helps, in words.
+    pub hints: Vec<String>,
+}
+
+/// One variant in its place.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct VariantInfo {
+    /// Its number, from 0.
+    pub variant: u8,
+    /// The plate around it, as the address of a JPEG that holds it.
+    pub picture: String,
+    /// The part of the reference that it shows.
+    pub place: AreaInfo,
 }

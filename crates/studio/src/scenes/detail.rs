@@ -50,6 +50,7 @@ impl Scenes {
             canvas: of.map(|l| l.canvas_info()),
             plate_key: of.map(|l| l.keys.plate.clone()),
             tile_names: of.and_then(|l| self.tile_names(l)),
+            invented: of.and_then(|l| self.invented(l)),
             draft: of.is_some_and(|l| l.draft),
             frame_key: of.map(|l| l.keys.frames.clone()),
             light: of.map(|l| light_words(l)),

@@ -166,9 +166,9 @@ impl Loaded {
         let canvas = self.with(|s| s.canvas());
         let place = Point::new(x + canvas.x as f64, y + canvas.y as f64);
         let made_by = self.with(|s| Some(origin::made_by(&s.stages(View::Plate).ok()?, place)));
-        if let Some(origin::Made { frame, patch }) = made_by? {
+        if let Some(origin::Made { frame, patch, touch, .. }) = made_by? {
             let frames = frame.into_iter().map(|i| self.frames[i]).collect();
-            return Some(OriginInfo { agree: 1, moments: 1, frames, patch });
+            return Some(OriginInfo { agree: 1, moments: 1, frames, patch, touch });
         }
         let choice = self.chosen()?;
         let pixel = choice.pixel(place)?;
@@ -184,7 +184,7 @@ impl Loaded {
         let there: Vec<usize> = choice.frames.iter().copied().filter(reaches).collect();
         let (agree, moments) = (survey.moments_of(&frames), survey.moments_of(&there));
         let frames = self.ids(&frames);
-        Some(OriginInfo { agree, moments, frames, patch: None })
+        Some(OriginInfo { agree, moments, frames, patch: None, touch: None })
     }
 }
 

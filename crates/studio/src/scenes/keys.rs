@@ -6,7 +6,7 @@
 
 use crate::error::StudioError;
 use crate::sets::FrameRow;
-use evanu_core::recipe::{FrameId, Inputs, Recipe};
+use evanu_core::recipe::{FrameId, Inputs, Patch, Recipe, Touch};
 use serde::Serialize;
 
 /// The names of an opened set's derived values.
@@ -48,7 +48,8 @@ pub(crate) fn plan_key(frames: &[FrameRow], stored: &Recipe<FrameId>) -> String 
 impl Keys {
     /// Those of a recipe over frames that were aligned under a key.
     pub(crate) fn of(alignment: &str, recipe: &Recipe) -> Result<Self, StudioError> {
-        let Inputs { alignment: _, placement, decision, samples, plate, look, patches } = Inputs::of(recipe);
+        let Inputs { alignment: _, placement, decision, samples, plate, look, patches, touches } =
+            Inputs::of(recipe);
         let placed = format!("{alignment} {}", text(&placement)?);
         let decided = format!("{placed} {}", text(&decision)?);
         let sampled = hash(&format!("{placed} {}", text(&samples)?));
@@ -58,12 +59,19 @@ impl Keys {
         Ok(Self {
             patched: hash(&format!("{decided} {}", text(&plate)?)),
             decision: hash(&decided),
-            plate: hash(&format!("{bare} {}", serde_json::to_string(patches)?)),
+            plate: plate_key(&bare, patches, touches)?,
             samples: sampled,
             frames: shown,
             bare,
         })
     }
+}
+
+/// Of the plate with what lies over it; without touches as programs named it that knew none.
+fn plate_key(bare: &str, patches: &[Patch], touches: &[Touch]) -> Result<String, StudioError> {
+    let touches =
+        if touches.is_empty() { String::new() } else { format!(" {}", serde_json::to_string(touches)?) };
+    Ok(hash(&format!("{bare} {}{touches}", serde_json::to_string(patches)?)))
 }
 
 /// A view as text.
@@ -78,7 +86,7 @@ mod tests {
     use evanu_core::develop::Develop;
     use evanu_core::geometry::{Point, Rect};
     use evanu_core::recipe::{
-        Align, Area, Canvas, Guide, ManualAlignment, Matching, Patch, Protected, Settled, Source,
+        Align, Area, Canvas, Guide, ManualAlignment, Matching, Protected, Settled, Source,
     };
 
     fn frames() -> Vec<FrameRow> {
@@ -130,6 +138,7 @@ mod tests {
         let area = Area { on, guide: Guide::Ignore, outline: outline.clone() };
         let protected = Protected { on, outline: outline.clone() };
         let settled = Settled { bbox: Rect::new(1, 2, 3, 4), frame: Some(on), open: false };
+        let touch = Touch::new(on, outline.clone(), evanu_core::recipe::Act::Invent { seed: 1, variant: 0 });
         let patch = Patch::new(on, outline, Source::Frame(FrameId(42)));
         let r = || base.clone();
         let cases = [
@@ -145,6 +154,7 @@ mod tests {
             ("settled", Recipe { settled: vec![settled], ..r() }, "0000111"),
             ("protected", Recipe { protected: vec![protected], ..r() }, "0000111"),
             ("patches", Recipe { patches: vec![patch], ..r() }, "0000001"),
+            ("touches", Recipe { touches: vec![touch], ..r() }, "0000001"),
         ];
         let fields = serde_json::to_value(&base).unwrap();
         let mut left: Vec<&String> = fields.as_object().unwrap().keys().filter(|k| *k != "version").collect();

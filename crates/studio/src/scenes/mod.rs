@@ -10,6 +10,7 @@ pub(crate) mod keys;
 mod opened;
 mod patches;
 mod tiles;
+mod touches;
 mod views;
 
 use crate::assets::Assets;
@@ -19,6 +20,7 @@ use crate::store::Store;
 pub use doubts::Evidence;
 use evanu_core::patch::FittedPatch;
 use evanu_core::patch::seams::Seam;
+use evanu_core::prepare::Variants;
 use evanu_core::recipe::MOST_PATCHES;
 use evanu_core::render::Aligned;
 use moka::policy::EvictionPolicy;
@@ -52,6 +54,8 @@ struct Inner {
     states: Cache<String, Arc<Opened>>,
     /// Patches as they were last fitted; `None` where one covers nothing.
     fits: Cache<String, Option<Arc<FittedPatch>>>,
+    /// The variants of touches as they were last made.
+    made: Cache<String, Variants>,
     /// Where patches can be seen, by what reaches them, purpose and patch.
     seams: Cache<String, Vec<Seam>>,
     /// Encoded tiles.
@@ -81,6 +85,11 @@ fn bytes_of_fit(fit: &Option<Arc<FittedPatch>>) -> u64 {
     fit.as_ref().map_or(FEW, |fit| FEW + 8 * fit.mask.grid().rect.size().pixels())
 }
 
+/// About as much as the variants of a touch take.
+fn bytes_of_variants(variants: &Variants) -> u64 {
+    variants.iter().map(|made| made.bytes()).sum()
+}
+
 impl Scenes {
     pub(crate) fn new(store: Arc<Store>, sets: Sets, queue: Queue, assets: Assets) -> Self {
         Self(Arc::new(Inner {
@@ -95,6 +104,7 @@ impl Scenes {
             decided: last_used(6),
             states: last_used(4),
             fits: last_used_bytes(256 << 20, bytes_of_fit),
+            made: last_used_bytes(384 << 20, bytes_of_variants),
             seams: last_used(4 * MOST_PATCHES as u64),
             tiles: last_used_bytes(128 << 20, |bytes: &Arc<Vec<u8>>| bytes.len() as u64),
             aligned: last_used_bytes(288 << 20, |aligned: &Arc<Aligned>| aligned.bytes),

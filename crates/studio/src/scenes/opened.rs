@@ -15,7 +15,8 @@ use evanu_core::patch::{Patch, PlacedPatch, Source};
 use evanu_core::pixel::FrameSource;
 use evanu_core::plan::{Decision, Plan};
 use evanu_core::recipe::{FrameId, Recipe, Settled};
-use evanu_core::render::{RenderError, Scene};
+use evanu_core::render::{RenderError, Scene, Stage};
+use evanu_core::touch::PlacedTouch;
 use std::collections::HashMap;
 use std::ops::Deref;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -28,8 +29,12 @@ pub const TILE: u32 = 512;
 /// How long the answer to a change waits for patches that are being fitted, so that it can tell which tiles they change.
 const FITTED: Duration = Duration::from_millis(200);
 
-/// The patches of a set, fitted.
-type Patches = Arc<Vec<PlacedPatch>>;
+/// What lies over the combined frames of a set, fitted.
+#[derive(Clone, Default)]
+struct Fitted {
+    patches: Arc<Vec<PlacedPatch>>,
+    touches: Arc<Vec<PlacedTouch>>,
+}
 
 /// A set that is opened: everything about it but how its patches fit.
 pub(crate) struct Opened {
@@ -51,27 +56,39 @@ pub(crate) struct Opened {
     pub draft: bool,
     pub agreement: Mutex<Option<AgreementFact>>,
     /// Its patches; held while they are being fitted.
-    patched: Mutex<Option<Patches>>,
+    patched: Mutex<Option<Fitted>>,
 }
 
 impl Opened {
     /// Calls `f` with the scene, which has no patches.
     pub(crate) fn with<T>(&self, f: impl FnOnce(&Scene<'_>) -> T) -> T {
-        self.scene(&[], f)
+        self.scene(&[], &[], f)
     }
 
     /// The same to be rendered without patches.
     pub(crate) fn bare(self: &Arc<Self>) -> Loaded {
-        Loaded { opened: self.clone(), patches: Arc::default() }
+        Loaded::new(self.clone(), Fitted::default())
     }
 
-    fn scene<T>(&self, patches: &[PlacedPatch], f: impl FnOnce(&Scene<'_>) -> T) -> T {
+    fn scene<T>(
+        &self,
+        patches: &[PlacedPatch],
+        touches: &[PlacedTouch],
+        f: impl FnOnce(&Scene<'_>) -> T,
+    ) -> T {
+        let touches: Vec<&dyn Stage> = touches.iter().map(|t| t as &dyn Stage).collect();
         f(&Scene {
             label_map: self.decision.as_ref().map(|decision| &decision.label_map),
             patches,
+            touches: &touches,
             name: &self.keys.bare,
             ..Scene::new(&self.recipe, &self.plan, &open(&self.sources))
         })
+    }
+
+    /// Whether nothing lies over its combined frames.
+    fn is_bare(&self) -> bool {
+        self.recipe.patches.is_empty() && self.recipe.touches.is_empty()
     }
 
     /// The index of a frame.
@@ -103,7 +120,9 @@ impl Opened {
 pub(crate) struct Loaded {
     opened: Arc<Opened>,
     /// In the order in which they lie.
-    pub patches: Patches,
+    pub patches: Arc<Vec<PlacedPatch>>,
+    /// The same.
+    pub touches: Arc<Vec<PlacedTouch>>,
 }
 
 impl Deref for Loaded {
@@ -115,9 +134,20 @@ impl Deref for Loaded {
 }
 
 impl Loaded {
+    fn new(opened: Arc<Opened>, fitted: Fitted) -> Self {
+        let Fitted { patches, touches } = fitted;
+        Self { opened, patches, touches }
+    }
+
+    /// Calls `f` with the scene as it lies below a touch of the list; all of it beyond its end.
+    pub(crate) fn below<T>(&self, touch: usize, f: impl FnOnce(&Scene<'_>) -> T) -> T {
+        let count = self.touches.partition_point(|t| t.index < touch);
+        self.opened.scene(&self.patches, &self.touches[..count], f)
+    }
+
     /// Calls `f` with the scene.
     pub(crate) fn with<T>(&self, f: impl FnOnce(&Scene<'_>) -> T) -> T {
-        self.opened.scene(&self.patches, f)
+        self.opened.scene(&self.patches, &self.touches, f)
     }
 }
 
@@ -207,16 +237,18 @@ impl Scenes {
     /// The same with its patches fitted; who asks while that is being done waits for it.
     pub(super) fn patched(&self, opened: &Arc<Opened>) -> Result<Loaded, StudioError> {
         let mut patched = lock(&opened.patched);
-        let patches = match &*patched {
-            Some(patches) => patches.clone(),
-            None if opened.recipe.patches.is_empty() => Arc::default(),
+        let fitted = match &*patched {
+            Some(fitted) => fitted.clone(),
+            None if opened.is_bare() => Fitted::default(),
             None => {
                 let fit = |scene: &Scene<'_>, patch: &Patch| self.fitted(opened, scene, patch);
-                let placed = opened.with(|scene| evanu_core::prepare::place_patches(scene, fit))?;
-                patched.insert(Arc::new(placed)).clone()
+                let patches = opened.with(|scene| evanu_core::prepare::place_patches(scene, fit))?;
+                let place = |scene: &Scene<'_>| evanu_core::prepare::place_touches(scene, &self.keeping());
+                let touches = opened.scene(&patches, &[], place)?;
+                patched.insert(Fitted { patches: Arc::new(patches), touches: Arc::new(touches) }).clone()
             }
         };
-        Ok(Loaded { opened: opened.clone(), patches })
+        Ok(Loaded::new(opened.clone(), fitted))
     }
 
     /// The same when nobody has to wait for it.
@@ -226,8 +258,8 @@ impl Scenes {
             Err(TryLockError::Poisoned(patched)) => patched.into_inner().clone(),
             Err(TryLockError::WouldBlock) => None,
         };
-        let patches = patched.or_else(|| opened.recipe.patches.is_empty().then(Arc::default))?;
-        Some(Loaded { opened: opened.clone(), patches })
+        let fitted = patched.or_else(|| opened.is_bare().then(Fitted::default))?;
+        Some(Loaded::new(opened.clone(), fitted))
     }
 
     /// Opens a set with a recipe. When it has to be `quick`, a consensus that is not at hand is not decided: the median

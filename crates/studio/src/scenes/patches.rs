@@ -7,11 +7,11 @@ use super::tiles::content_key;
 use super::views::{Pixels, encode};
 use crate::error::{StudioError, invalid};
 use crate::model::{ExtentInfo, PatchInfo, Proposal, ProposalRequest, Purpose, SeamInfo};
-use evanu_core::geometry::{Geometry, Point, Rect, ends};
+use evanu_core::geometry::{Geometry, Grid, Point, Rect, ends};
 use evanu_core::patch::seams::{Mend, Seam};
 use evanu_core::patch::{FittedPatch, Patch, PatchTransform, Source};
 use evanu_core::recipe::FrameId;
-use evanu_core::render::View;
+use evanu_core::render::{Scene, View};
 use rayon::prelude::*;
 use std::sync::Arc;
 
@@ -116,28 +116,40 @@ impl Scenes {
         let loaded = self.loaded(set)?;
         let none = || StudioError::NotFound("there is no such lift on the plate".into());
         let patch = loaded.recipe.patches.get(patch).ok_or_else(none)?;
-        let raster = loaded.with(|scene| {
-            let (on, canvas) = (scene.geometry.projection(patch.on), scene.canvas());
-            let outline: Vec<Point> = patch.outline.iter().map(|&p| on.back(p)).collect();
-            let (low, high) = ends(&outline);
-            let ((x0, x1), (y0, y1)) = ((low.x, high.x), (low.y, high.y));
-            let (wide, around) = ((x1 - x0).max(y1 - y0), 0.2 * (x1 - x0).max(y1 - y0) + 8.0);
-            let level = (0..16).find(|k| (wide + 2.0 * around) / f64::from(1u32 << k) <= f64::from(side));
-            let up = f64::from(1u32 << level.unwrap_or(0));
-            let at = |v: f64, from: i64| ((v - from as f64) / up) as i64;
-            let (x, y) = (at(x0 - around, canvas.x), at(y0 - around, canvas.y));
-            let (right, bottom) = (at(x1 + around, canvas.x), at(y1 + around, canvas.y));
-            let region = Rect::new(x, y, (right - x).max(1) as u32, (bottom - y).max(1) as u32);
-            let level = level.unwrap_or(0);
-            let region = region.intersect(canvas.size().at_level(level).rect());
-            if region.is_empty() {
-                return Err(none());
-            }
-            Ok(scene.render(View::Plate, region, level)?)
-        })?;
-        encode(&raster, Pixels::Jpeg)
+        loaded.with(|scene| {
+            part_picture(scene, (patch.on, &patch.outline), side)?.map(|(jpeg, _)| jpeg).ok_or_else(none)
+        })
     }
+}
 
+/// The plate around an outline that was drawn on a frame, at most about `side` pixels wide and high, as JPEG, and which part of the
+/// reference it is; `None` outside of it.
+pub(super) fn part_picture(
+    scene: &Scene<'_>,
+    (on, outline): (usize, &[Point]),
+    side: u32,
+) -> Result<Option<(Vec<u8>, Rect)>, StudioError> {
+    let (on, canvas) = (scene.geometry.projection(on), scene.canvas());
+    let outline: Vec<Point> = outline.iter().map(|&p| on.back(p)).collect();
+    let (low, high) = ends(&outline);
+    let ((x0, x1), (y0, y1)) = ((low.x, high.x), (low.y, high.y));
+    let (wide, around) = ((x1 - x0).max(y1 - y0), 0.2 * (x1 - x0).max(y1 - y0) + 8.0);
+    let level = (0..16).find(|k| (wide + 2.0 * around) / f64::from(1u32 << k) <= f64::from(side));
+    let up = f64::from(1u32 << level.unwrap_or(0));
+    let at = |v: f64, from: i64| ((v - from as f64) / up) as i64;
+    let (x, y) = (at(x0 - around, canvas.x), at(y0 - around, canvas.y));
+    let (right, bottom) = (at(x1 + around, canvas.x), at(y1 + around, canvas.y));
+    let region = Rect::new(x, y, (right - x).max(1) as u32, (bottom - y).max(1) as u32);
+    let level = level.unwrap_or(0);
+    let region = region.intersect(canvas.size().at_level(level).rect());
+    if region.is_empty() {
+        return Ok(None);
+    }
+    let full = Grid { level, ..scene.grid(View::Plate, 0) }.cut(region).full();
+    Ok(Some((encode(&scene.render(View::Plate, region, level)?, Pixels::Jpeg)?, full)))
+}
+
+impl Scenes {
     /// Where patches can be seen when the plate is used for a purpose, strongest first.
     ///
     /// # Errors

@@ -10,10 +10,11 @@ use crate::error::{StudioError, invalid};
 use crate::model::{Reach, Spot, TileNames};
 use evanu_core::combine::consensus::LayerData;
 use evanu_core::geometry::{Grid, Rect};
-use evanu_core::patch::{FittedPatch, Patch, PlacedPatch};
+use evanu_core::patch::mask::Mask;
+use evanu_core::patch::{FittedPatch, Patch};
 use evanu_core::pixel::Raster;
 use evanu_core::recipe::{Canvas, FrameId};
-use evanu_core::render::{Aligned, Kept, RenderError, Scene, View};
+use evanu_core::render::{Aligned, Kept, RenderError, Scene, Stage, View};
 use std::sync::Arc;
 
 /// Levels of a pyramid that are ever asked for.
@@ -78,13 +79,14 @@ impl Scenes {
         let loaded = self.at_hand(opened)?;
         let canvas = loaded.with(|s| s.canvas());
         let (x, y) = (canvas.x as f64, canvas.y as f64);
-        let reach = |l: &PlacedPatch| {
-            let (from, to) = l.fit.mask.reach();
-            Reach { name: l.name(), left: from.x - x, top: from.y - y, right: to.x - x, bottom: to.y - y }
+        let reach = |mask: &Mask, name: String| {
+            let (from, to) = mask.reach();
+            Reach { name, left: from.x - x, top: from.y - y, right: to.x - x, bottom: to.y - y }
         };
+        let touches = loaded.touches.iter().map(|t| reach(&t.made.mask, t.name()));
         Some(TileNames {
             bare: loaded.keys.bare.clone(),
-            patches: loaded.patches.iter().map(reach).collect(),
+            patches: loaded.patches.iter().map(|l| reach(&l.fit.mask, l.name())).chain(touches).collect(),
         })
     }
 

@@ -1,0 +1,246 @@
+//! Pixels from another place: as they are, or in the tone of what is around (Pérez, Gangnet and Blake 2003).
+//!
+//! A move by whole pixels copies them; else they are interpolated by cubic convolution (Keys 1981).
+
+use super::{Around, Only, Plate, Touch, TouchError};
+use crate::geometry::{Homography, Point};
+use crate::patch::{PatchTransform, middle};
+use crate::pixel::distance::distances_within;
+use crate::pixel::poisson::{Poisson, Value};
+use rayon::prelude::*;
+
+/// Share of an area whose source may be missing: there it stays as it is.
+const MISSING: f32 = 0.5;
+/// Difference at the rim from which on it is taken for something else, in root codes.
+const OTHER: f32 = 8.0 * 655.35;
+
+/// Where each pixel's source lies, by pixels of what is around.
+struct Sources<'a> {
+    around: &'a Around<'a>,
+    hole: &'a [bool],
+    back: Homography,
+}
+
+impl<'a> Sources<'a> {
+    fn new(
+        around: &'a Around<'a>,
+        hole: &'a [bool],
+        transform: &PatchTransform,
+        touch: &Touch,
+    ) -> Result<Self, TouchError> {
+        let back = transform.about(middle(&touch.outline)).inverse().ok_or(TouchError::Source)?;
+        let sources = Self { around, hole, back };
+        let holes = || (0..hole.len()).filter(|&p| hole[p]);
+        let missing = holes().filter(|&p| sources.value(p).is_none()).count();
+        if missing as f32 > MISSING * holes().count() as f32 {
+            return Err(TouchError::Source);
+        }
+        Ok(sources)
+    }
+
+    /// What a pixel is given; `None` where that is to go itself, or is not there.
+    fn value(&self, p: usize) -> Option<Value> {
+        let grid = &self.around.grid;
+        let (w, h) = (grid.rect.width as i64, grid.rect.height as i64);
+        let place = grid.place((p as i64 % w) as f64, (p as i64 / w) as f64);
+        let at: Point = grid.within(self.back.apply(place));
+        let (x, y) = ((at.x + 1e-6).floor(), (at.y + 1e-6).floor());
+        let (u, v) = ((at.x - x).clamp(0.0, 1.0) as f32, (at.y - y).clamp(0.0, 1.0) as f32);
+        let (x, y) = (x as i64, y as i64);
+        let whole = u < 1e-4 && v < 1e-4;
+        let (low, high) = if whole { (0, 0) } else { (-1, 2) };
+        if x + low < 0 || y + low < 0 || x + high >= w || y + high >= h {
+            return None;
+        }
+        let index = |dx: i64, dy: i64| ((y + dy) * w + x + dx) as usize;
+        if (low..=high).any(|dy| (low..=high).any(|dx| self.hole[index(dx, dy)])) {
+            return None;
+        }
+        let code = |c: usize, i: usize| f32::from(self.around.plate[c][i]);
+        if whole {
+            return Some([code(0, index(0, 0)), code(1, index(0, 0)), code(2, index(0, 0)), 0.0]);
+        }
+        let (across, down) = (weights(u), weights(v));
+        let channel = |c: usize| {
+            let row = |dy: i64| -> f32 {
+                (-1..=2).map(|dx| across[(dx + 1) as usize] * code(c, index(dx, dy))).sum()
+            };
+            (-1..=2).map(|dy| down[(dy + 1) as usize] * row(dy)).sum::<f32>()
+        };
+        Some([channel(0), channel(1), channel(2), 0.0])
+    }
+}
+
+/// Of cubic convolution, for the four samples around a place.
+fn weights(t: f32) -> [f32; 4] {
+    let (t2, t3) = (t * t, t * t * t);
+    [-0.5 * t3 + t2 - 0.5 * t, 1.5 * t3 - 2.5 * t2 + 1.0, -1.5 * t3 + 2.0 * t2 + 0.5 * t, 0.5 * t3 - 0.5 * t2]
+}
+
+/// How far the source lies from the area that goes on best from the area's rim, across and down; `None` when there is no room for one.
+///
+/// Lines that meet the rim then meet what continues them: both sides are compared at once, by all places on a smaller picture first.
+pub(super) fn proposed(around: &Around<'_>, hole: &[bool]) -> Option<[f64; 2]> {
+    /// Pixels along the longer side of the smaller picture.
+    const SMALL: usize = 240;
+    /// Pixels of the rim that are compared, and pixels around the best that are looked at closer.
+    const RIM: usize = 300;
+    const NEAR: i64 = 4;
+    let (w, h) = (around.grid.rect.width as usize, around.grid.rect.height as usize);
+    let up = w.max(h).div_ceil(SMALL);
+    let (sw, sh) = (w / up, h / up);
+    let bright = |p: usize| {
+        let of = |c: usize| f32::from(around.plate[c][p]);
+        [of(0), of(1), of(2)]
+    };
+    let pixels = |x: usize, y: usize| (0..up * up).map(move |k| (y * up + k / up) * w + x * up + k % up);
+    let small = |x: usize, y: usize| {
+        let mut sum = [0.0; 3];
+        pixels(x, y).for_each(|p| (0..3).for_each(|c| sum[c] += bright(p)[c]));
+        sum.map(|v| v / (up * up) as f32)
+    };
+    let cells = || (0..sh).flat_map(move |y| (0..sw).map(move |x| (x, y)));
+    let picture: Vec<[f32; 3]> = cells().map(|(x, y)| small(x, y)).collect();
+    let open: Vec<bool> = cells().map(|(x, y)| pixels(x, y).any(|p| hole[p])).collect();
+    let (x, y) = best((&picture, &open, sw), 2, RIM, |_, _| true)?;
+    // Closer, at full size.
+    let full: Vec<[f32; 3]> = (0..w * h).map(bright).collect();
+    let (x, y) = (x * up as i64, y * up as i64);
+    let reach = NEAR.max(up as i64 + 1);
+    let near = |dx: i64, dy: i64| (dx - x).abs() <= reach && (dy - y).abs() <= reach;
+    let (x, y) = best((&full, hole, w), 3, 2 * RIM, near).unwrap_or((x, y));
+    Some([x as f64, y as f64])
+}
+
+/// The move among those that are allowed whose place shows most nearly what the rim of a hole shows, and nothing of the hole.
+fn best(
+    (picture, hole, w): (&[[f32; 3]], &[bool], usize),
+    reach: usize,
+    most: usize,
+    allowed: impl Fn(i64, i64) -> bool + Sync,
+) -> Option<(i64, i64)> {
+    let h = (picture.len() / w.max(1)) as i64;
+    let w = w as i64;
+    let near = distances_within(hole, w as usize, reach);
+    let rim: Vec<usize> = (0..hole.len()).filter(|&p| !hole[p] && near[p].is_finite()).collect();
+    let rim: Vec<usize> = rim.iter().copied().step_by(rim.len().div_ceil(most).max(1)).collect();
+    let inside: Vec<usize> = (0..hole.len()).filter(|&p| hole[p]).collect();
+    if rim.is_empty() || inside.is_empty() {
+        return None;
+    }
+    let asked: Vec<usize> =
+        inside.iter().copied().step_by(inside.len().div_ceil(most)).chain(rim.iter().copied()).collect();
+    let moved = |p: usize, dx: i64, dy: i64| {
+        let (x, y) = (p as i64 % w + dx, p as i64 / w + dy);
+        (x >= 0 && y >= 0 && x < w && y < h).then(|| (y * w + x) as usize)
+    };
+    let rows: Vec<Option<(f32, i64, i64)>> = (1 - h..h)
+        .into_par_iter()
+        .map(|dy| {
+            let mut found: Option<(f32, i64, i64)> = None;
+            for dx in 1 - w..w {
+                if !allowed(dx, dy) || !asked.iter().all(|&p| moved(p, dx, dy).is_some_and(|q| !hole[q])) {
+                    continue;
+                }
+                let mut sum = 0.0;
+                for &p in &rim {
+                    let Some(q) = moved(p, dx, dy) else { continue };
+                    sum += (0..3).map(|c| (picture[p][c] - picture[q][c]).powi(2)).sum::<f32>();
+                    if found.is_some_and(|f| sum > f.0) {
+                        break;
+                    }
+                }
+                if found.is_none_or(|f| sum < f.0) {
+                    found = Some((sum, dx, dy));
+                }
+            }
+            found
+        })
+        .collect();
+    let found =
+        rows.into_iter().flatten().min_by(|a, b| a.0.total_cmp(&b.0).then((a.2, a.1).cmp(&(b.2, b.1))));
+    found.map(|(_, dx, dy)| (dx, dy))
+}
+
+fn put(plate: &mut Plate, p: usize, value: Value) {
+    for (plane, v) in plate.iter_mut().zip(value) {
+        plane[p] = v.round().clamp(0.0, 65535.0) as u16;
+    }
+}
+
+/// The picture with the area as its source shows it.
+pub(super) fn copied(
+    around: &Around<'_>,
+    hole: &[bool],
+    transform: &PatchTransform,
+    touch: &Touch,
+) -> Result<Plate, TouchError> {
+    let sources = Sources::new(around, hole, transform, touch)?;
+    let mut out = around.plate.clone();
+    for p in (0..hole.len()).filter(|&p| hole[p]) {
+        if let Some(value) = sources.value(p) {
+            put(&mut out, p, value);
+        }
+    }
+    Ok(out)
+}
+
+/// The same in the tone of what is around the area.
+pub(super) fn mended(
+    around: &Around<'_>,
+    hole: &[bool],
+    transform: &PatchTransform,
+    touch: &Touch,
+    only: Only,
+) -> Result<Plate, TouchError> {
+    let sources = Sources::new(around, hole, transform, touch)?;
+    let w = around.grid.rect.width as usize;
+    let h = around.grid.rect.height as usize;
+    let own = |p: usize| -> Value {
+        let code = |c: usize| f32::from(around.plate[c][p]);
+        [code(0), code(1), code(2), 0.0]
+    };
+    // What has no source holds what it shows.
+    let values: Vec<Option<Value>> =
+        (0..hole.len()).map(|p| if hole[p] { sources.value(p) } else { None }).collect();
+    let inside: Vec<bool> = values.iter().map(Option::is_some).collect();
+    let near = |p: usize| {
+        let (x, y) = (p % w, p / w);
+        let all =
+            [(x > 0, p.wrapping_sub(1)), (x + 1 < w, p + 1), (y > 0, p.wrapping_sub(w)), (y + 1 < h, p + w)];
+        all.into_iter().filter(|(there, _)| *there).map(|(_, q)| q)
+    };
+    // By how much the rim differs from what the source shows there, and how strongly it holds.
+    let rim = |p: usize| -> (f32, Value) {
+        let (mut held, mut wanted) = (0.0, [0.0; 4]);
+        for q in near(p).filter(|&q| !inside[q] && !hole[q]) {
+            let Some(there) = sources.value(q).or(values[p]) else { continue };
+            let off: Value = std::array::from_fn(|c| own(q)[c] - there[c]);
+            let most = off.iter().fold(0.0f32, |m, v| m.max(v.abs()));
+            let weight = 1.0 / (1.0 + (most / (4.0 * OTHER)).powi(4));
+            held += weight;
+            (0..4).for_each(|c| wanted[c] += weight * off[c]);
+        }
+        (held, wanted)
+    };
+    let rims: Vec<(f32, Value)> =
+        (0..hole.len()).map(|p| if inside[p] { rim(p) } else { (0.0, [0.0; 4]) }).collect();
+    let equation = Poisson::new(&inside, w, |p| rims[p].0);
+    let more = equation.solve(&rims.iter().map(|r| r.1).collect::<Vec<_>>());
+    let mut out = around.plate.clone();
+    for p in 0..hole.len() {
+        let Some(value) = values[p] else { continue };
+        let before = own(p);
+        let bright = |v: Value| v[0] + 2.0 * v[1] + v[2];
+        let new: Value = std::array::from_fn(|c| value[c] + more[p][c]);
+        let changes = match only {
+            Only::Both => true,
+            Only::Lighten => bright(new) > bright(before),
+            Only::Darken => bright(new) < bright(before),
+        };
+        if changes {
+            put(&mut out, p, new);
+        }
+    }
+    Ok(out)
+}
