@@ -7,6 +7,7 @@ mod history;
 mod job;
 mod lifts;
 mod looking;
+mod retouch;
 mod samples;
 mod sets;
 mod stage;

@@ -152,8 +152,8 @@ export const api = {
   cancel: (run: number) => answered(http.DELETE("/api/runs/{run}", { params: { path: { run } } })),
 };
 
-/** A picture about where pixels come from: `origin`, `alone` or `few`. */
-export const evidence = (set: number, key: string, what: "origin" | "alone" | "few") =>
+/** A picture about where pixels come from. */
+export const evidence = (set: number, key: string, what: "origin" | "alone" | "few" | "invented") =>
   `/api/sets/${set}/evidence/${what}.png?${key}`;
 
 /** A small picture of a state; one that was gone on with is another picture. */

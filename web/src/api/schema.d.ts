@@ -1012,7 +1012,7 @@ export interface components {
          * @description Pictures about where the plate's pixels come from, over the reference, at the size that the consensus is decided on.
          * @enum {string}
          */
-        Evidence: "origin" | "alone" | "few";
+        Evidence: "origin" | "alone" | "few" | "invented";
         /**
          * @description File formats on offer.
          * @enum {string}

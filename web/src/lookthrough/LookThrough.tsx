@@ -12,6 +12,7 @@ import {
 } from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { frameNumber, isLaid } from "../picture/names";
+import { touchWords } from "../touches/touches";
 import { useView } from "../state/store";
 import { frameView, plate, shownFrame, viewOf, wordOf } from "../picture/views";
 import { useLater } from "../ui/useLater";
@@ -356,6 +357,10 @@ const lower = (words: string) => words.charAt(0).toLowerCase() + words.slice(1);
 
 /** Where the plate's pixel comes from, for example "5 of 9 moments, from frames 2, 4, 8". */
 function originWords(set: SetDetail, origin: NonNullable<LookThrough["origin"]>): string {
+  if (origin.touch != null) {
+    const touch = set.recipe.touches[origin.touch];
+    return touch ? `Retouched by you: ${touchWords(touch.act)}` : "";
+  }
   if (origin.patch != null) {
     const lift = set.recipe.patches?.[origin.patch];
     return lift ? `Taken by you: ${sourceWords(set, lift.source)}` : "";

@@ -168,13 +168,13 @@ function Rests({ set, frame, size }: { set: SetDetail; frame: number; size: numb
   );
 }
 
-/** Where one moment alone shows what was chosen, hatched twice; where less than half do, once. */
+/** Where one moment alone shows what was chosen, hatched twice; where less than half do, once; what is made up, upright. */
 function Hatched({ set, size }: { set: SetDetail; size: number }) {
   const canvas = set.canvas;
   const reference = set.reference_size;
   const [wide, high] = reference ?? [0, 0];
   if (!canvas || !reference || set.plate_key == null || set.draft || set.recipe.method !== "consensus") return null;
-  const kinds = ["few", "alone"] as const;
+  const kinds = set.recipe.touches.length ? (["few", "alone", "invented"] as const) : (["few", "alone"] as const);
   return (
     <g data-testid="evidence">
       {kinds.map((kind) => (
@@ -184,7 +184,7 @@ function Hatched({ set, size }: { set: SetDetail; size: number }) {
             patternUnits="userSpaceOnUse"
             width={7 * size}
             height={7 * size}
-            patternTransform={`rotate(${kind === "few" ? 45 : -45})`}
+            patternTransform={`rotate(${{ few: 45, alone: -45, invented: 0 }[kind]})`}
           >
             <line x1={0} x2={0} y1={0} y2={7 * size} stroke="#262522" strokeWidth={2.4 * size} strokeOpacity={0.55} />
             <line
@@ -278,7 +278,7 @@ function Touches({ set, size }: { set: SetDetail; size: number }) {
   const place = variant?.place;
   const move = touch && moveOf(touch.act);
   const moved = (p: Point) => [p.x - canvas.x, p.y - canvas.y];
-  const outline = touch?.on === set.reference ? touch.outline : null;
+  const outline = touch && touch.on === set.reference ? touch.outline : null;
   return (
     <g data-testid="touch-outline">
       {variant && place && (

@@ -164,7 +164,7 @@ function Variants({ open, set }: { open: OpenSet; set: SetDetail }) {
     <section aria-label="Variants" className="flex flex-col gap-1.5 border-y border-rule py-1.5">
       {best && loop && (
         <p className="leading-tight" data-testid="evidence-first">
-          A frame shows this place clear, so nothing has to be made up.{" "}
+          A frame shows less here than the plate does: perhaps nothing has to be made up.{" "}
           <button
             className="underline"
             onClick={() => (put({ trying: null }), void takeLoop(open, set, loop, { frame: best.frame }))}

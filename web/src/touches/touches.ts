@@ -77,7 +77,9 @@ async function offer(set: SetDetail, touch: Touch, at: number | null, variants: 
     worth(set, loop, null).then(
       (found) => {
         const trying = useView.getState().trying;
-        const frames = found.map((p) => ({ frame: p.frame, words: `frame ${frameNumber(set, p.frame)}` }));
+        // What also brings something in is no better ground than what is made up.
+        const clear = found.filter((p) => p.told.takes > 0 && !p.told.brings.length);
+        const frames = clear.map((p) => ({ frame: p.frame, words: `frame ${frameNumber(set, p.frame)}` }));
         if (trying && current()) put({ trying: { ...trying, frames } });
       },
       () => undefined,

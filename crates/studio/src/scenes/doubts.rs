@@ -26,6 +26,8 @@ pub enum Evidence {
     Alone,
     /// White where several do, but less than half.
     Few,
+    /// White where it is made up: no frame shows it.
+    Invented,
 }
 
 impl Scenes {
@@ -137,7 +139,10 @@ impl Scenes {
         all.dedup();
         let picture = match what {
             Evidence::Origin => origin::picture(choice, &origins),
-            Evidence::Alone => origin::stencil(choice, &origins, |o| o.moments == 1 && all.len() > 1),
+            Evidence::Alone => {
+                origin::stencil(choice, &origins, |o| o.moments == 1 && all.len() > 1 && !o.invented)
+            }
+            Evidence::Invented => origin::stencil(choice, &origins, |o| o.invented),
             Evidence::Few => {
                 origin::stencil(choice, &origins, |o| o.moments > 1 && 2 * o.moments < all.len())
             }

@@ -1,0 +1,241 @@
+//! Touches as a set sees them: what they change, what they never take, and that a part is made as the whole is.
+
+#![allow(clippy::unwrap_used)] // helpers of tests may fail loudly
+
+use evanu_core::combine::Method;
+use evanu_core::geometry::{Point, Rect, Size};
+use evanu_core::patch::PatchTransform;
+use evanu_core::patch::mask::Mask;
+use evanu_core::pixel::{FrameSource, MemoryFrame, Raster, Samples};
+use evanu_core::plan::{FrameAlignment, Plan};
+use evanu_core::prepare::{PlaceError, Variants, place_touches, propose_source, variants};
+use evanu_core::random::Random;
+use evanu_core::recipe::{Act, Canvas, Only, Recipe, Touch};
+use evanu_core::render::origin::made_by;
+use evanu_core::render::{Scene, Stage, View};
+use evanu_core::touch::PlacedTouch;
+use proptest::prelude::*;
+
+const SIZE: Size = Size::new(150, 120);
+
+/// A frame by its colours.
+fn frame(colour: impl Fn(u32, u32) -> [u16; 3]) -> MemoryFrame {
+    let places = (0..SIZE.height).flat_map(|y| (0..SIZE.width).map(move |x| (x, y)));
+    MemoryFrame::new(SIZE, Samples::Sixteen(places.flat_map(|(x, y)| colour(x, y)).collect()))
+}
+
+/// Stripes with grain.
+fn ground() -> MemoryFrame {
+    let mut random = Random::new(6);
+    let grain: Vec<u16> = (0..SIZE.pixels()).map(|_| random.below(2500) as u16).collect();
+    frame(|x, y| {
+        let v = if (x + 2 * y) % 20 < 9 { 21_000 } else { 33_000 } + grain[(y * SIZE.width + x) as usize];
+        [v, v + 900, v + 300]
+    })
+}
+
+fn ellipse(x: f64, y: f64, rx: f64, ry: f64) -> Vec<Point> {
+    let at = |k: u32| f64::from(k) / 14.0 * std::f64::consts::TAU;
+    (0..14).map(|k| Point::new(x + rx * at(k).cos(), y + ry * at(k).sin())).collect()
+}
+
+fn moved(x: f64, y: f64) -> PatchTransform {
+    PatchTransform { shift: [x, y], ..PatchTransform::UNMOVED }
+}
+
+fn make(_: &str, _: usize, make: &dyn Fn() -> Result<Variants, PlaceError>) -> Result<Variants, PlaceError> {
+    make()
+}
+
+fn recipe(touches: Vec<Touch>) -> Recipe {
+    Recipe { method: Method::Median, touches, ..Recipe::new() }
+}
+
+/// Calls with the scene of a frame and its touches.
+fn with<T>(frame: &MemoryFrame, recipe: &Recipe, f: impl FnOnce(&Scene<'_>, &[PlacedTouch]) -> T) -> T {
+    let sources: [&dyn FrameSource; 1] = [frame];
+    let plan = Plan::of(vec![FrameAlignment::untouched(SIZE)]);
+    let scene = Scene::new(recipe, &plan, &sources);
+    let placed = place_touches(&scene, &make).unwrap();
+    let stages: Vec<&dyn Stage> = placed.iter().map(|t| t as &dyn Stage).collect();
+    f(&Scene { touches: &stages, ..scene }, &placed)
+}
+
+fn plate(frame: &MemoryFrame, recipe: &Recipe) -> Raster {
+    with(frame, recipe, |scene, _| scene.render(View::Plate, scene.canvas().size().rect(), 0).unwrap())
+}
+
+fn acts() -> [Act; 4] {
+    [
+        Act::Copy { transform: PatchTransform { turn: 3.0, scale: 1.1, ..moved(52.0, 3.0) } },
+        Act::Mend { transform: moved(50.0, 5.0), only: Only::Both },
+        Act::Even { slow: 9.0 },
+        Act::Invent { seed: 3, variant: 1 },
+    ]
+}
+
+#[test]
+fn outside_the_area_every_byte_stays_and_a_part_is_made_as_the_whole() {
+    let ground = ground();
+    let before = plate(&ground, &recipe(Vec::new()));
+    for act in acts() {
+        let touch = Touch { feather: 3.0, ..Touch::new(0, ellipse(100.0, 60.0, 18.0, 25.0), act) };
+        with(&ground, &recipe(vec![touch]), |scene, placed| {
+            let whole = scene.render(View::Plate, SIZE.rect(), 0).unwrap();
+            let (low, high) = placed[0].made.mask.reach();
+            let mut changed = 0;
+            for y in 0..SIZE.height {
+                for x in 0..SIZE.width {
+                    let at = Point::new(x.into(), y.into());
+                    let near = at.x >= low.x && at.x <= high.x && at.y >= low.y && at.y <= high.y;
+                    let same = whole.pixel(x, y) == before.pixel(x, y);
+                    assert!(same || near && placed[0].made.mask.at(at) > 0.0, "{act:?} changed {x}, {y}");
+                    changed += u32::from(!same);
+                }
+            }
+            assert!(changed > 500, "{act:?} changed {changed} pixels");
+            for level in [0, 1, 3] {
+                let size = SIZE.at_level(level);
+                let whole = scene.render(View::Plate, size.rect(), level).unwrap();
+                let part = Rect::new(5, 3, size.width / 2, size.height / 2);
+                let cut = scene.render(View::Plate, part, level).unwrap();
+                for y in 0..part.height {
+                    for x in 0..part.width {
+                        assert_eq!(cut.pixel(x, y), whole.pixel(x + 5, y + 3), "{act:?} at level {level}");
+                    }
+                }
+            }
+        });
+    }
+}
+
+#[test]
+fn a_copy_by_whole_pixels_is_that_place_and_a_mend_takes_the_tone_around() {
+    // Brighter on the left, where the source is.
+    let lit = frame(|x, y| {
+        let v = if (x + y) % 6 < 3 { 20_000 } else { 24_000 } + if x < 60 { 9_000 } else { 0 };
+        [v, v, v]
+    });
+    let before = plate(&lit, &recipe(Vec::new()));
+    let outline = ellipse(100.0, 60.0, 16.0, 16.0);
+    let copied =
+        plate(&lit, &recipe(vec![Touch::new(0, outline.clone(), Act::Copy { transform: moved(66.0, 0.0) })]));
+    assert_eq!(copied.pixel(100, 60), before.pixel(34, 60));
+    let mended = Act::Mend { transform: moved(66.0, 0.0), only: Only::Both };
+    let mended = plate(&lit, &recipe(vec![Touch::new(0, outline.clone(), mended)]));
+    let mean = |of: &Raster| (90..110).map(|x| f64::from(of.pixel(x, 60)[0])).sum::<f64>() / 20.0;
+    assert!((mean(&mended) - mean(&before)).abs() < 700.0, "{} {}", mean(&mended), mean(&before));
+    assert!(mean(&copied) - mean(&before) > 6_000.0);
+    // Only darker: what the brighter copy would lighten stays.
+    let darken = Act::Mend { transform: moved(66.0, 0.0), only: Only::Darken };
+    let darkened = plate(&lit, &recipe(vec![Touch::new(0, outline, darken)]));
+    let lighter =
+        (0..SIZE.pixels() as usize).filter(|p| darkened.data[3 * p] > before.data[3 * p] + 40).count();
+    assert_eq!(lighter, 0);
+}
+
+#[test]
+fn a_blotch_is_evened_out_and_texture_stays() {
+    let spot = |x: u32, y: u32| {
+        let off = (f64::from(x) - 75.0).hypot(f64::from(y) - 60.0);
+        (5_000.0 * (-off * off / 200.0).exp()) as u16
+    };
+    let stripes = |x: u32| if x % 4 < 2 { 20_000 } else { 23_000 };
+    let clean = plate(&frame(|x, _| [stripes(x); 3]), &recipe(Vec::new()));
+    let blotched = frame(|x, y| [stripes(x) + spot(x, y); 3]);
+    let touch = Touch::new(0, ellipse(75.0, 60.0, 40.0, 40.0), Act::Even { slow: 12.0 });
+    let evened = plate(&blotched, &recipe(vec![touch]));
+    let worst = (60..90).map(|x| evened.pixel(x, 60)[0].abs_diff(clean.pixel(x, 60)[0])).max();
+    assert!(worst < Some(1000), "{worst:?} of 5000 are left");
+}
+
+#[test]
+fn a_source_in_the_area_itself_is_refused_and_another_is_proposed() {
+    let ground = ground();
+    let outline = ellipse(75.0, 60.0, 15.0, 20.0);
+    let touch = |transform| Touch::new(0, outline.clone(), Act::Copy { transform });
+    with(&ground, &recipe(vec![touch(moved(3.0, 0.0))]), |scene, placed| {
+        assert!(placed.is_empty(), "what is to go was copied");
+        let refused = variants(scene, &touch(moved(3.0, 0.0)), 1, &make).err().map(|e| e.to_string());
+        assert!(refused.unwrap().contains("move it farther away"));
+        // The stripes repeat: what is proposed meets them.
+        let found = propose_source(scene, &touch(moved(3.0, 0.0))).unwrap().unwrap();
+        let [x, y] = found.shift;
+        assert!(((x + 2.0 * y) / 20.0).fract().abs() < 1e-9, "{x} {y}");
+        assert!(variants(scene, &touch(found), 1, &make).unwrap().is_some());
+    });
+}
+
+#[test]
+fn what_is_made_up_is_known_and_later_touches_know_what_lies_below() {
+    let ground = ground();
+    let first = Touch::new(0, ellipse(30.0, 90.0, 12.0, 12.0), Act::Invent { seed: 1, variant: 0 });
+    let second = Touch::new(0, ellipse(100.0, 90.0, 10.0, 10.0), Act::Copy { transform: moved(70.0, 0.0) });
+    let key = |touches: Vec<Touch>| {
+        with(&ground, &recipe(touches), |scene, placed| {
+            let stages = scene.stages(View::Plate).unwrap();
+            let made = made_by(&stages, Point::new(30.0, 90.0));
+            (placed.iter().map(|t| t.key.clone()).collect::<Vec<_>>(), made.is_some_and(|m| m.invented))
+        })
+    };
+    let (keys, invented) = key(vec![first.clone(), second.clone()]);
+    assert!(invented && keys.len() == 2);
+    // Another seed below: the copy that takes from there is another one; an area far from it stays.
+    let other = Touch { act: Act::Invent { seed: 2, variant: 0 }, ..first.clone() };
+    let (changed, _) = key(vec![other.clone(), second.clone()]);
+    assert_ne!(keys[1], changed[1]);
+    let far = Touch {
+        outline: ellipse(130.0, 20.0, 6.0, 6.0),
+        act: Act::Copy { transform: moved(0.0, -30.0) },
+        ..second
+    };
+    assert_eq!(key(vec![first.clone(), far.clone()]).0[1], key(vec![other, far]).0[1]);
+    // What is off, or lies outside, is not laid.
+    let off = Touch { disabled: true, ..first.clone() };
+    let outside = Touch { outline: ellipse(900.0, 900.0, 9.0, 9.0), ..first };
+    assert!(key(vec![off, outside]).0.is_empty());
+}
+
+#[test]
+fn in_the_common_area_a_touch_lies_where_it_was_drawn() {
+    let ground = ground();
+    let touch = Touch::new(0, ellipse(100.0, 60.0, 14.0, 14.0), Act::Copy { transform: moved(60.0, 0.0) });
+    let whole = plate(&ground, &recipe(vec![touch.clone()]));
+    let common = plate(&ground, &Recipe { canvas: Canvas::Common, ..recipe(vec![touch]) });
+    assert_eq!(whole.pixel(100, 60), common.pixel(100, 60));
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(1000))]
+    /// In the area each pixel has a colour of its own that occurs nowhere else: none may get another one's.
+    #[test]
+    fn nothing_is_ever_taken_from_the_area_itself(
+        x in 10.0f64..140.0, y in 10.0f64..110.0, rx in 2.0f64..14.0, ry in 2.0f64..14.0,
+        dx in -60.0f64..60.0, dy in -60.0f64..60.0, turn in -30.0f64..30.0, kind in 0u8..8, whole in any::<bool>()
+    ) {
+        let (outline, feather) = (ellipse(x, y, rx, ry), 1.0);
+        let (dx, dy, turn) = if whole { (dx.round(), dy.round(), 0.0) } else { (dx, dy, turn) };
+        let transform = PatchTransform { turn, ..moved(dx, dy) };
+        let act = match kind {
+            0 => Act::Invent { seed: 1, variant: 0 },
+            1..=4 => Act::Copy { transform },
+            _ => Act::Mend { transform, only: Only::Both },
+        };
+        let mask = Mask::drawn(&outline, feather, 0.0, SIZE).unwrap();
+        let share = |u: u32, v: u32| mask.at(Point::new(u.into(), v.into()));
+        let own = |u: u32, v: u32| 40_000 + (v * SIZE.width + u) as u16;
+        let marked = frame(|u, v| {
+            let grain = 9_000 + ((u * 7 + v * 13) % 50) as u16;
+            [if share(u, v) > 0.0 { own(u, v) } else { grain }, 9_000, 9_000]
+        });
+        let before = plate(&marked, &recipe(Vec::new()));
+        let touch = Touch { feather, ..Touch::new(0, outline, act) };
+        let after = plate(&marked, &recipe(vec![touch]));
+        for (u, v) in (0..SIZE.height).flat_map(|v| (0..SIZE.width).map(move |u| (u, v))) {
+            let (old, new) = (before.pixel(u, v)[0], after.pixel(u, v)[0]);
+            if share(u, v) >= 1.0 && (old != new || kind == 0) {
+                prop_assert!(new < 30_000, "{act:?} gives {u}, {v} {new}, which was {old}");
+            }
+        }
+    }
+}
