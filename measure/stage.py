@@ -59,8 +59,8 @@ class Server:
     def __enter__(self):
         self.stack = contextlib.ExitStack()
         folder = self.folder or self.stack.enter_context(tempfile.TemporaryDirectory())
-        process = self.stack.enter_context(running([EVANU, "serve", "--port", "0", "--data", folder], stdout=subprocess.PIPE, text=True))
-        self.base = re.search(r"http://\S+", process.stdout.readline()).group()
+        self.process = self.stack.enter_context(running([EVANU, "serve", "--port", "0", "--data", folder], stdout=subprocess.PIPE, text=True))
+        self.base = re.search(r"http://\S+", self.process.stdout.readline()).group()
         return self
 
     def __exit__(self, *why):
@@ -71,6 +71,11 @@ class Server:
 
     def get(self, path):
         return json.loads(self.ask("GET", path))
+
+    def memory(self):
+        """The most memory that the server has held, in megabytes."""
+        status = pathlib.Path(f"/proc/{self.process.pid}/status").read_text()
+        return int(re.search(r"VmHWM:\s+(\d+)", status).group(1)) // 1024
 
     def new_set(self, name):
         return json.loads(self.ask("POST", "/api/sets", {"name": name}))["id"]

@@ -5,6 +5,7 @@
 //! which see their neighbours as they were before the sweep, so that the result does not depend on the number of threads.
 
 use super::level::{Feature, Level};
+use super::lines::Line;
 use super::{Ground, REACH};
 use crate::random::Random;
 use multiversion::multiversion;
@@ -18,8 +19,12 @@ const NOWHERE: u32 = u32::MAX;
 const ROUGH: f32 = 800.0;
 /// By how much it may be so, as a logarithm.
 const ALIKE: f32 = 0.15;
+/// Pixels beside a line that are laid with it.
+const LINE: f32 = 1.5;
 /// Around a place of the rim where the first ones are looked for.
 const NEAR: usize = 40;
+/// The same where it begins on a finer level.
+const NEARER: usize = 26;
 
 /// The places of a level.
 pub(super) struct Field {
@@ -33,23 +38,41 @@ pub(super) struct Field {
 
 impl Field {
     /// On the coarsest level: from the rim inwards, each pixel is the middle of the place that looks most like what is known around it.
-    pub(super) fn begun(level: &Level, allowed: &[bool], random: &mut Random) -> Self {
+    pub(super) fn begun(level: &Level, allowed: &[bool], lines: &[Line], random: &mut Random) -> Self {
         let n = level.hole.len();
         let mut field = Self {
             places: vec![NOWHERE; n],
             costs: vec![f32::INFINITY; n],
             features: level.features.clone(),
         };
-        // Those as deep are taken by chance: what begins where decides how things go on.
-        let mut order: Vec<(u32, u64, usize)> = (0..n)
+        // Lines come first, from both ends. Those as deep are taken by chance: what begins where decides how things go on.
+        let mut order: Vec<(u32, u64, usize, Option<usize>)> = (0..n)
             .filter(|&p| level.hole[p])
-            .map(|p| ((2.0 * level.depth[p]) as u32, random.bits(), p))
+            .map(|p| {
+                let (x, y) = level.place(p);
+                let on = |line: &&Line| {
+                    let (off, along) = line.at(level, x, y);
+                    off <= LINE && (0.0..=1.0).contains(&along)
+                };
+                let line = lines.iter().position(|line| on(&line));
+                let rank = match line {
+                    Some(k) => {
+                        let along = lines[k].at(level, x, y).1;
+                        (200.0 * along.min(1.0 - along)) as u32
+                    }
+                    None => 1000 + (2.0 * level.depth[p]) as u32,
+                };
+                (rank, random.bits(), p, line)
+            })
             .collect();
         order.sort_unstable();
         let mut shown = Shown { level, features: level.features.clone(), weights: level.weights.clone() };
         order.iter().for_each(|o| shown.weights[o.2] = 0.0);
-        for (_, _, p) in order {
-            let Some(found) = shown.nearest(p, allowed, random) else { continue };
+        let beside: Vec<Vec<usize>> = lines.iter().map(|line| sources_on(level, allowed, line)).collect();
+        for (_, _, p, line) in order {
+            let laid = line.and_then(|k| shown.along(p, &beside[k], &lines[k]));
+            let near = if lines.is_empty() { NEAR } else { NEARER };
+            let Some(found) = laid.or_else(|| shown.nearest(p, near, allowed, random)) else { continue };
             shown.features[p] = level.features[found];
             shown.weights[p] = level.weights[p];
             field.places[p] = found as u32;
@@ -271,6 +294,16 @@ pub(super) fn unlike(level: &Level, features: &[Feature], p: usize, place: usize
     penalty + level.distance(features, p, place, limit - penalty)
 }
 
+/// Places that lie on a line, beyond its ends.
+fn sources_on(level: &Level, allowed: &[bool], line: &Line) -> Vec<usize> {
+    let on = |&p: &usize| {
+        let (x, y) = level.place(p);
+        let (off, along) = line.at(level, x, y);
+        allowed[p] && off <= LINE + 1.0 && !(0.0..=1.0).contains(&along)
+    };
+    (0..allowed.len()).filter(on).collect()
+}
+
 /// A level while it is filled from the rim.
 struct Shown<'a> {
     level: &'a Level,
@@ -280,10 +313,10 @@ struct Shown<'a> {
 
 impl Shown<'_> {
     /// The place that looks most like what is known around a pixel, near it if there are any.
-    fn nearest(&self, p: usize, allowed: &[bool], random: &mut Random) -> Option<usize> {
+    fn nearest(&self, p: usize, near: usize, allowed: &[bool], random: &mut Random) -> Option<usize> {
         let level = self.level;
         let (x, y) = (p % level.stride, p / level.stride);
-        let mut near = NEAR;
+        let mut near = near;
         loop {
             let rows = y.saturating_sub(near)..(y + near + 1).min(level.height + 2 * REACH);
             let columns = x.saturating_sub(near)..(x + near + 1).min(level.stride);
@@ -304,6 +337,26 @@ impl Shown<'_> {
             }
             near *= 2;
         }
+    }
+
+    /// The place on a line, as far off it and beyond its ends, that looks most like what is known around a pixel.
+    fn along(&self, p: usize, sources: &[usize], line: &Line) -> Option<usize> {
+        let level = self.level;
+        let (x, y) = level.place(p);
+        let off = line.at(level, x, y).0;
+        let mut best: Option<(f32, usize)> = None;
+        for &q in sources {
+            let (u, v) = level.place(q);
+            let other = line.at(level, u, v).0;
+            if (other - off).abs() > 1.0 {
+                continue;
+            }
+            let cost = self.cost(p, q, best.map_or(f32::INFINITY, |b| b.0));
+            if best.is_none_or(|b| cost < b.0) {
+                best = Some((cost, q));
+            }
+        }
+        best.map(|b| b.1)
     }
 
     fn cost(&self, p: usize, q: usize, limit: f32) -> f32 {

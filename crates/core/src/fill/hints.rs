@@ -1,7 +1,7 @@
 //! What will be hard about a hole, told by rule before one begins: no statistic tells how plausible a result looks, so none is shown.
 
-use super::Ground;
 use super::level::Level;
+use super::{Ground, lines};
 use serde::Serialize;
 
 /// What will be hard.
@@ -75,53 +75,14 @@ pub fn hints(ground: &Ground<'_>) -> Vec<Hint> {
     if rough[rough.len() * 9 / 10] - rough[rough.len() / 10] > MIXED {
         out.push(Hint::MixedSharpness);
     }
-    if loose(&level, &rim) {
+    if loose(&level) {
         out.push(Hint::LooseEnds);
     }
     out
 }
 
-/// An edge at the rim: where, and along which direction it runs, as an angle of 0 to π.
-struct End {
-    x: f32,
-    y: f32,
-    angle: f32,
-    strength: f32,
-}
-
 /// Whether most straight edges that meet the rim go on nowhere on its other side.
-fn loose(level: &Level, rim: &[u32]) -> bool {
-    /// Mean change of brightness a pixel from which on it is an edge, in hundredths.
-    const EDGE: f32 = 3.0;
-    /// How much of the change goes one way, of an edge that is straight.
-    const STRAIGHT: f32 = 0.75;
-    /// Between two ends, in pixels.
-    const APART: f32 = 5.0;
-    /// How far directions of one edge differ, and the way between its ends from them.
-    const TURN: f32 = 0.2;
-    let mut ends: Vec<End> = rim
-        .iter()
-        .filter_map(|&p| level.edge(p as usize))
-        .filter(|&(_, _, _, straight, strength)| straight > STRAIGHT && strength > EDGE)
-        .map(|(x, y, angle, _, strength)| End { x, y, angle, strength })
-        .collect();
-    ends.sort_by(|a, b| b.strength.total_cmp(&a.strength));
-    let mut kept: Vec<End> = Vec::new();
-    for end in ends {
-        if kept.iter().all(|k| (k.x - end.x).hypot(k.y - end.y) > APART) && kept.len() < 24 {
-            kept.push(end);
-        }
-    }
-    let turned = |a: f32, b: f32| {
-        let off = (a - b).abs() % std::f32::consts::PI;
-        off.min(std::f32::consts::PI - off)
-    };
-    let pairs = |a: &End, b: &End| {
-        let (dx, dy) = (b.x - a.x, b.y - a.y);
-        let off = dx.hypot(dy);
-        let along = dy.atan2(dx);
-        off > APART && turned(a.angle, b.angle) < TURN && turned(a.angle, along) < TURN.max(2.0 / off)
-    };
-    let single = kept.iter().filter(|a| !kept.iter().any(|b| pairs(a, b))).count();
-    kept.len() >= 3 && single * 2 > kept.len()
+fn loose(level: &Level) -> bool {
+    let ends = lines::ends(level);
+    ends.len() >= 3 && 4 * lines::pairs(&ends).len() < ends.len()
 }

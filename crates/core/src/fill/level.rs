@@ -5,6 +5,7 @@
 //! further they are from its rim. Rows have [`REACH`] pixels more at each side that weigh nothing, so that places may hang over the
 //! border.
 
+use super::lines::Line;
 use super::{Ground, PATCH, REACH};
 use crate::pixel::blur::boxed;
 use crate::pixel::distance::distances;
@@ -49,6 +50,18 @@ pub(super) struct Level {
     pub rough: Vec<f32>,
     /// Between which roughness a place for each pixel of the hole should lie.
     pub wanted: Vec<(f32, f32)>,
+}
+
+/// An edge at a pixel, by pixels without sides.
+pub(super) struct Edge {
+    pub x: f32,
+    pub y: f32,
+    /// Which way it runs, from 0 to π.
+    pub angle: f32,
+    /// How much of the change of brightness goes one way, 0..=1.
+    pub straight: f32,
+    /// Mean change a pixel.
+    pub strength: f32,
 }
 
 /// A picture while it is halved.
@@ -268,9 +281,30 @@ impl Level {
             .collect()
     }
 
-    /// Where a pixel lies, which way edges run there (0 to π), how much of the change goes one way, and how strong it is; by the
-    /// structure tensor (Bigün and Granlund 1987) of what is known.
-    pub(super) fn edge(&self, p: usize) -> Option<(f32, f32, f32, f32, f32)> {
+    /// Along lines any roughness will do: they are few beside what the rim shows.
+    pub(super) fn free(&mut self, lines: &[Line]) {
+        for k in 0..self.targets.len() {
+            let p = self.targets[k] as usize;
+            let (x, y) = self.place(p);
+            if lines.iter().any(|line| line.at(self, x, y).0 <= (2 * REACH) as f32) {
+                self.wanted[p] = (f32::NEG_INFINITY, f32::INFINITY);
+            }
+        }
+    }
+
+    /// Where a pixel lies, by pixels without sides.
+    pub(super) fn place(&self, p: usize) -> (f32, f32) {
+        ((p % self.stride) as f32 - REACH as f32, (p / self.stride) as f32 - REACH as f32)
+    }
+
+    /// What a place looks like, by pixels without sides.
+    pub(super) fn feature_at(&self, x: f32, y: f32) -> Feature {
+        let at = |v: f32, most: usize| (v.round().max(0.0) as usize).min(most - 1) + REACH;
+        self.features[at(y, self.height) * self.stride + at(x, self.width)]
+    }
+
+    /// The edge at a pixel, by what is known around it; `None` where that is too little.
+    pub(super) fn edge(&self, p: usize) -> Option<Edge> {
         let (mut xx, mut xy, mut yy, mut count) = (0.0f32, 0.0f32, 0.0f32, 0.0f32);
         for dy in 0..=2 * REACH {
             for dx in 0..=2 * REACH {
@@ -294,13 +328,13 @@ impl Level {
         let straight = if half > 0.0 { rest / half } else { 0.0 };
         // The change goes across the edge.
         let angle = 0.5 * (2.0 * xy).atan2(xx - yy) + std::f32::consts::FRAC_PI_2;
-        Some((
-            (p % self.stride) as f32,
-            (p / self.stride) as f32,
-            angle,
+        Some(Edge {
+            x: (p % self.stride) as f32 - REACH as f32,
+            y: (p / self.stride) as f32 - REACH as f32,
+            angle: angle.rem_euclid(std::f32::consts::PI),
             straight,
-            (2.0 * half / count).sqrt(),
-        ))
+            strength: (2.0 * half / count).sqrt(),
+        })
     }
 
     /// For each pixel near the hole, between which roughness its place should lie: that of the rim around it, nearer parts having more

@@ -2,7 +2,7 @@
 //!
 //! A hole is filled from coarse to fine. On each level every place of the hole knows a place of its surroundings that looks like it
 //! ([`field`], PatchMatch of Barnes et al. 2009), and the places vote for its colours; what begins coarse decides the structure, what
-//! follows the texture. Places are looked for among those as sharp as the rim around ([`level`]), so that nothing soft is copied into
+//! follows the texture; straight edges that go on on the other side are laid first (Sun et al. 2005, [`lines`]). Places are looked for among those as sharp as the rim around ([`level`]), so that nothing soft is copied into
 //! what is sharp, nor the other way round. In the end pixels are copied, never averaged, and joined by their differences ([`join`]).
 //!
 //! Variants begin otherwise; each second one may not use the places that those before it used, and so is truly another one. The same seed gives the same
@@ -30,6 +30,7 @@ mod field;
 mod hints;
 mod join;
 mod level;
+mod lines;
 mod pieces;
 mod search;
 
@@ -42,6 +43,8 @@ use crate::progress::{Cancelled, ProgressFn};
 use crate::random::Random;
 use field::Field;
 use level::Level;
+use rayon::prelude::*;
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 /// Pixels of a hole that are looked at one by one; of a larger one, the finest pixels follow those twice as large.
 pub const FINEST: usize = 400_000;
@@ -103,6 +106,8 @@ const PATCH: usize = 2 * REACH + 1;
 const REACH: usize = 3;
 /// The coarsest level is the one where the hole reaches no further from its rim than this.
 const COARSEST: f32 = 7.0;
+/// Coarse levels that are left out where lines go through a hole.
+const FINER: usize = 1;
 /// Beginnings from which the most promising is gone on with.
 const BEGINNINGS: u64 = 4;
 /// Rounds of searching and voting by level, from the coarsest.
@@ -116,32 +121,53 @@ pub fn invent(ground: &Ground<'_>, wish: &Wish, watch: ProgressFn<'_>) -> Result
     if !ground.hole.contains(&true) {
         return Err(FillError::Nothing);
     }
-    let levels = Level::all(ground, COARSEST, FINEST);
+    let mut levels = Level::all(ground, COARSEST, FINEST);
     // Levels without a whole place to copy from are of no use.
     let usable = levels.iter().take_while(|level| level.sources() > 0).count();
-    let levels = &levels[..usable];
-    let finest = levels.first().ok_or(FillError::NoGround)?;
-    let mut used: Vec<(u32, u32)> = Vec::new();
-    let width = ground.size.width;
-    let mut out = Vec::new();
-    for variant in 0..wish.variants.max(1) {
-        let seed = wish.seed.wrapping_mul(0x1_0001).wrapping_add(variant as u64);
-        let share = |part: f32| watch((variant as f32 + part) / wish.variants.max(1) as f32);
-        let field = grown(levels, if variant % 2 == 1 { &used } else { &[] }, seed, &share)?;
-        let from = field.full_size(finest, ground);
-        used.extend(ground.hole.iter().zip(&from).filter(|(h, _)| **h).map(|(_, f)| (f % width, f / width)));
-        out.push(Filled { planes: join::joined(ground, &from), energy: field.energy(), from });
-        share(1.0)?;
+    levels.truncate(usable);
+    let lines = lines::lines(&levels);
+    // Thin lines must be seen where it begins.
+    if !lines.is_empty() {
+        levels.truncate(levels.len().saturating_sub(FINER).max(1));
     }
-    Ok(out)
+    levels.iter_mut().for_each(|level| level.free(&lines));
+    let levels = &levels;
+    let finest = levels.first().ok_or(FillError::NoGround)?;
+    let width = ground.size.width;
+    let count = wish.variants.max(1);
+    let done = AtomicUsize::new(0);
+    let made = |variant: usize, used: &[(u32, u32)]| -> Result<Filled, FillError> {
+        let seed = wish.seed.wrapping_mul(0x1_0001).wrapping_add(variant as u64);
+        let stop = |_: f32| watch(done.load(Ordering::Relaxed) as f32 / count as f32);
+        let field = grown(levels, (used, &lines), seed, &stop)?;
+        let from = field.full_size(finest, ground);
+        let filled = Filled { planes: join::joined(ground, &from), energy: field.energy(), from };
+        watch((done.fetch_add(1, Ordering::Relaxed) + 1) as f32 / count as f32)?;
+        Ok(filled)
+    };
+    // Each second one waits for those that it shall not be like.
+    let first: Vec<Filled> =
+        (0..count).into_par_iter().step_by(2).map(|v| made(v, &[])).collect::<Result<_, _>>()?;
+    let copied = |filled: &Filled| -> Vec<(u32, u32)> {
+        let holes = ground.hole.iter().zip(&filled.from).filter(|(hole, _)| **hole);
+        holes.map(|(_, from)| (from % width, from / width)).collect()
+    };
+    let used: Vec<Vec<(u32, u32)>> = if count > 1 { first.iter().map(copied).collect() } else { Vec::new() };
+    let second: Vec<Filled> = (1..count)
+        .into_par_iter()
+        .step_by(2)
+        .map(|v| made(v, &used[..v.div_ceil(2)].concat()))
+        .collect::<Result<_, _>>()?;
+    let (mut first, mut second) = (first.into_iter(), second.into_iter());
+    Ok((0..count).filter_map(|v| if v % 2 == 0 { first.next() } else { second.next() }).collect())
 }
 
 /// Where each place of a hole looks like, from the coarsest level to the finest; places that were used are left out.
 fn grown(
     levels: &[Level],
-    used: &[(u32, u32)],
+    (used, lines): (&[(u32, u32)], &[lines::Line]),
     seed: u64,
-    watch: &dyn Fn(f32) -> Result<(), Cancelled>,
+    watch: ProgressFn<'_>,
 ) -> Result<Field, FillError> {
     let whole: usize = levels.iter().map(|l| l.targets.len() * ROUNDS[ROUNDS.len() - 1]).sum();
     let mut done = 0usize;
@@ -149,11 +175,12 @@ fn grown(
     let allowed: Vec<Vec<bool>> = levels.iter().map(|level| level.allowed(used)).collect();
     let begun = |k: u64| {
         let mut random = Random::new(seed.wrapping_add(k << 40));
-        let mut field = Field::begun(&levels[last], &allowed[last], &mut random);
+        let mut field = Field::begun(&levels[last], &allowed[last], lines, &mut random);
         field.rounds(&levels[last], &allowed[last], ROUNDS[0], &mut random);
         field
     };
-    let beginnings: Vec<Field> = (0..BEGINNINGS).map(begun).collect();
+    let count = if lines.is_empty() { BEGINNINGS } else { BEGINNINGS / 2 };
+    let beginnings: Vec<Field> = (0..count).map(begun).collect();
     let best = beginnings.into_iter().min_by(|a, b| a.energy().total_cmp(&b.energy()));
     let mut field = best.ok_or(FillError::NoGround)?;
     for (k, level) in levels.iter().enumerate().rev().skip(1) {

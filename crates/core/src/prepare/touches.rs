@@ -1,12 +1,12 @@
 //! Touches made ready: each from what the patches and the touches before it show around its area.
 
 use super::patches::drawn;
-use crate::fill::{Hint, search_area};
+use crate::fill::search_area;
 use crate::geometry::{Grid, Point, Rect, ends};
 use crate::patch::PatchTransform;
 use crate::patch::mask::Mask;
 use crate::render::{RenderError, Scene, Stage, View};
-use crate::touch::{Act, Around, MadeTouch, PlacedTouch, Touch, TouchError, hints_of, make, propose};
+use crate::touch::{self, Act, Around, PlacedTouch, Touch, TouchError, make, propose};
 use std::sync::Arc;
 
 /// Why touches cannot be made ready.
@@ -20,8 +20,8 @@ pub enum PlaceError {
     Touch(#[from] TouchError),
 }
 
-/// The variants of a touch; one but for inventions.
-pub type Variants = Arc<Vec<Arc<MadeTouch>>>;
+/// The variants of a touch, as they are kept.
+pub type Variants = Arc<touch::Variants>;
 
 /// What remembers the variants of a touch by a key, at least so many of them, and makes them by what it is given.
 pub type Keep<'a> =
@@ -42,7 +42,7 @@ pub fn place_touches(scene: &Scene<'_>, kept: Keep<'_>) -> Result<Vec<PlacedTouc
             Err(PlaceError::Touch(_)) => None,
         };
         if let Some((key, made)) = made {
-            let at = chosen(touch).min(made.len() - 1);
+            let at = chosen(touch).min(made.made.len() - 1);
             let key = format!("{key}.{at}");
             let invented = touch.act.invents();
             placed.push(PlacedTouch {
@@ -50,7 +50,7 @@ pub fn place_touches(scene: &Scene<'_>, kept: Keep<'_>) -> Result<Vec<PlacedTouc
                 key,
                 strength: touch.strength,
                 invented,
-                made: made[at].clone(),
+                made: made.made[at].clone(),
             });
         }
     }
@@ -89,16 +89,6 @@ pub fn variants(
         Ok(Arc::new(make(&place.touch, &around, least, &crate::progress::no_progress)?))
     })?;
     Ok(Some((key, made)))
-}
-
-/// What will be hard about a touch; nothing when it lies outside the canvas.
-///
-/// # Errors
-/// When a frame cannot be read.
-pub fn touch_hints(scene: &Scene<'_>, touch: &Touch) -> Result<Vec<Hint>, RenderError> {
-    let Some(place) = Place::of(scene, touch) else { return Ok(Vec::new()) };
-    let plate = scene.codes(place.grid.rect)?;
-    Ok(hints_of(&Around { grid: place.grid, plate: &plate, mask: &place.mask, part: place.part }))
 }
 
 /// The move from a source that goes on best from a touch's rim; `None` when it lies outside the canvas, or there is none.

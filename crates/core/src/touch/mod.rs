@@ -268,6 +268,15 @@ impl Around<'_> {
     }
 }
 
+/// What a touch may look like.
+#[derive(Debug)]
+pub struct Variants {
+    /// One, or of an invention as many as were asked for.
+    pub made: Vec<Arc<MadeTouch>>,
+    /// What is hard about an invention.
+    pub hints: Vec<Hint>,
+}
+
 /// Makes a touch; of an invention all variants up to the one that is wanted, and at least `variants`.
 ///
 /// # Errors
@@ -277,18 +286,20 @@ pub fn make(
     around: &Around<'_>,
     variants: usize,
     watch: ProgressFn<'_>,
-) -> Result<Vec<Arc<MadeTouch>>, TouchError> {
+) -> Result<Variants, TouchError> {
     let hole = around.hole();
-    let one = |plate: Plate| Ok(vec![Arc::new(around.made(&plate))]);
+    let one = |plate: Plate| Ok(Variants { made: vec![Arc::new(around.made(&plate))], hints: Vec::new() });
     match touch.act {
         Act::Copy { transform } => one(copy::copied(around, &hole, &transform, touch)?),
         Act::Mend { transform, only } => one(copy::mended(around, &hole, &transform, touch, only)?),
         Act::Even { slow } => one(even::evened(around, &hole, slow)),
         Act::Invent { seed, variant } => {
-            let ground = ground(around, &hole);
+            let ground =
+                Ground { size: around.size(), planes: around.plate, hole: &hole, barred: &[], void: &[] };
             let wish = Wish { seed: seed.into(), variants: variants.max(usize::from(variant) + 1) };
             let filled = invent(&ground, &wish, watch)?;
-            Ok(filled.iter().map(|f| Arc::new(around.made(&f.planes))).collect())
+            let made = filled.iter().map(|f| Arc::new(around.made(&f.planes))).collect();
+            Ok(Variants { made, hints: hints(&ground) })
         }
     }
 }
@@ -297,13 +308,4 @@ pub fn make(
 pub fn propose(around: &Around<'_>) -> Option<PatchTransform> {
     let [x, y] = copy::proposed(around, &around.hole())?;
     Some(PatchTransform { shift: [-x, -y], ..PatchTransform::UNMOVED })
-}
-
-/// What will be hard about making up an area.
-pub fn hints_of(around: &Around<'_>) -> Vec<Hint> {
-    hints(&ground(around, &around.hole()))
-}
-
-fn ground<'a>(around: &'a Around<'_>, hole: &'a [bool]) -> Ground<'a> {
-    Ground { size: around.size(), planes: around.plate, hole, barred: &[], void: &[] }
 }

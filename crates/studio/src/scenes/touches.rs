@@ -7,7 +7,7 @@ use crate::error::{StudioError, invalid};
 use crate::model::{TouchInfo, TouchTry, VariantInfo};
 use base64::Engine;
 use evanu_core::patch::PatchTransform;
-use evanu_core::prepare::{PlaceError, Variants, propose_source, touch_hints, variants};
+use evanu_core::prepare::{PlaceError, Variants, propose_source, variants};
 use evanu_core::recipe::{Act, FrameId, Touch};
 use evanu_core::render::{Scene, Stage};
 use evanu_core::touch::{MOST_VARIANTS, PlacedTouch};
@@ -24,7 +24,7 @@ impl Scenes {
     {
         |key, least, make| {
             // Only as many as are there may be asked for of what is no invention.
-            if let Some(made) = self.0.made.get(key).filter(|made| made.len() >= least) {
+            if let Some(made) = self.0.made.get(key).filter(|kept| kept.made.len() >= least) {
                 return Ok(made);
             }
             let made = make()?;
@@ -48,14 +48,13 @@ impl Scenes {
             let Some((key, made)) = made else {
                 return Err(invalid("the area lies outside the plate: draw it on the picture"));
             };
-            let hints = if invents { touch_hints(scene, &touch)? } else { Vec::new() };
             let picture = |k: usize| -> Result<VariantInfo, StudioError> {
                 let own = PlacedTouch {
                     index: 0,
                     key: format!("{key}.{k}"),
                     strength: touch.strength,
                     invented: touch.act.invents(),
-                    made: made[k].clone(),
+                    made: made.made[k].clone(),
                 };
                 let mut stages: Vec<&dyn Stage> = scene.touches.to_vec();
                 stages.push(&own);
@@ -69,8 +68,11 @@ impl Scenes {
                 );
                 Ok(VariantInfo { variant: k as u8, picture, place: place.into() })
             };
-            let shown = (0..made.len().min(least)).map(picture).collect::<Result<_, _>>()?;
-            Ok(TouchInfo { variants: shown, hints: hints.iter().map(|h| h.words().to_owned()).collect() })
+            let shown = (0..made.made.len().min(least)).map(picture).collect::<Result<_, _>>()?;
+            Ok(TouchInfo {
+                variants: shown,
+                hints: made.hints.iter().map(|h| h.words().to_owned()).collect(),
+            })
         })
     }
 
