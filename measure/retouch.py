@@ -50,11 +50,12 @@ def main():
         for kind, more in (("copy", {}), ("mend", {"only": "both"})):
             act = {kind: {"transform": found[0], **more}}
             change = {"label": "retouch", "recipe": {"touches": [touch(120, act)]}}
-            server.ask("GET", f"{path}/tiles/{ask('GET', '')['plate_key']}/plate/0/{x // 512}_{y // 512}.jpg")
+            tile = lambda key: server.ask("GET", f"{path}/tiles/{key}/plate/0/{x // 512}_{y // 512}.jpg")  # noqa: E731
+            before = tile(ask("GET", "")["plate_key"])
 
             def laid():
                 now = ask("PATCH", "/recipe", change)
-                server.ask("GET", f"{path}/tiles/{now['plate_key']}/plate/0/{x // 512}_{y // 512}.jpg")
+                assert tile(now["plate_key"]) != before, "nothing was laid"
 
             timed(f"120 × 120 px, a {kind} laid, until its tile at 100 % is there", laid, 0.2)
         memory = server.memory()

@@ -7,6 +7,7 @@ use evanu_core::pixel::{Samples, tone};
 use evanu_demo::{sensor, write_dng};
 use evanu_media::{CameraData, Decoded, decode_bytes};
 use proptest::prelude::*;
+use proptest::test_runner::{RngAlgorithm, TestRng, TestRunner};
 use std::io::Cursor;
 use std::path::Path;
 use std::sync::LazyLock;
@@ -76,13 +77,16 @@ fn a_full_sensor_is_white_and_not_tinted() {
 
 static WHOLE: LazyLock<Vec<u8>> = LazyLock::new(|| dng([[0.1; 3], [0.2; 3], [0.3; 3]]));
 
-proptest! {
-    #![proptest_config(ProptestConfig::with_cases(60))]
-
-    #[test]
-    fn a_damaged_raw_file_is_told_or_read_but_never_a_panic(
-        cut in 0.02..1.0f64, at in prop::collection::vec((0.0..1.0f64, any::<u8>()), 0..12)
-    ) {
+#[test]
+fn a_damaged_raw_file_is_told_or_read_but_never_a_panic() {
+    // The same cases each time: one in fifteen thousand makes the raw decoder ask for more memory than there is, which ends a program. That
+    // is why files are read apart; here it would end the other tests.
+    let mut runner = TestRunner::new_with_rng(
+        ProptestConfig::with_cases(60),
+        TestRng::deterministic_rng(RngAlgorithm::ChaCha),
+    );
+    let damage = (0.02..1.0f64, prop::collection::vec((0.0..1.0f64, any::<u8>()), 0..12));
+    let done = runner.run(&damage, |(cut, at)| {
         let mut bytes = WHOLE[..(cut * WHOLE.len() as f64) as usize].to_vec();
         let length = bytes.len();
         // Damage in the directory, which stands at the end, hurts most.
@@ -94,7 +98,9 @@ proptest! {
         if let Err(e) = decode_bytes(Path::new("broken.dng"), &bytes) {
             prop_assert!(e.to_string().starts_with("broken.dng: "), "{}", e);
         }
-    }
+        Ok(())
+    });
+    done.unwrap();
 }
 
 #[test]

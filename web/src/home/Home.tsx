@@ -188,7 +188,9 @@ function Card({ set }: { set: SetSummary }) {
           />
         ) : (
           <div className="grow">
-            <div className="font-semibold">{set.name}</div>
+            <button className="text-left font-semibold hover:underline" onClick={() => go(`/set/${set.id}`)}>
+              {set.name}
+            </button>
             {set.note && !busy && <div className="text-[13px] leading-tight text-faint">{set.note}</div>}
             <div className="text-faint">
               {busy?.step ? `${busy.step.name}, ${Math.round(busy.step.share * 100)} %` : plural(set.frames, "frame")}
