@@ -200,9 +200,14 @@ pub(super) fn mended(
         let code = |c: usize| f32::from(around.plate[c][p]);
         [code(0), code(1), code(2), 0.0]
     };
+    // Only the part that may change is solved for, however far away the source is.
+    let (all, part) = (around.grid.rect, around.part);
+    let (left, top) = ((part.x - all.x) as usize, (part.y - all.y) as usize);
+    let (pw, ph) = (part.width as usize, part.height as usize);
+    let at = |k: usize| (top + k / pw) * w + left + k % pw;
     // What has no source holds what it shows.
     let values: Vec<Option<Value>> =
-        (0..hole.len()).map(|p| if hole[p] { sources.value(p) } else { None }).collect();
+        (0..pw * ph).map(|k| if hole[at(k)] { sources.value(at(k)) } else { None }).collect();
     let inside: Vec<bool> = values.iter().map(Option::is_some).collect();
     let near = |p: usize| {
         let (x, y) = (p % w, p / w);
@@ -211,10 +216,10 @@ pub(super) fn mended(
         all.into_iter().filter(|(there, _)| *there).map(|(_, q)| q)
     };
     // By how much the rim differs from what the source shows there, and how strongly it holds.
-    let rim = |p: usize| -> (f32, Value) {
+    let rim = |k: usize| -> (f32, Value) {
         let (mut held, mut wanted) = (0.0, [0.0; 4]);
-        for q in near(p).filter(|&q| !inside[q] && !hole[q]) {
-            let Some(there) = sources.value(q).or(values[p]) else { continue };
+        for q in near(at(k)).filter(|&q| !hole[q]) {
+            let Some(there) = sources.value(q).or(values[k]) else { continue };
             let off: Value = std::array::from_fn(|c| own(q)[c] - there[c]);
             let most = off.iter().fold(0.0f32, |m, v| m.max(v.abs()));
             let weight = 1.0 / (1.0 + (most / (4.0 * OTHER)).powi(4));
@@ -224,15 +229,15 @@ pub(super) fn mended(
         (held, wanted)
     };
     let rims: Vec<(f32, Value)> =
-        (0..hole.len()).map(|p| if inside[p] { rim(p) } else { (0.0, [0.0; 4]) }).collect();
-    let equation = Poisson::new(&inside, w, |p| rims[p].0);
+        (0..pw * ph).map(|k| if inside[k] { rim(k) } else { (0.0, [0.0; 4]) }).collect();
+    let equation = Poisson::new(&inside, pw, |k| rims[k].0);
     let more = equation.solve(&rims.iter().map(|r| r.1).collect::<Vec<_>>());
     let mut out = around.plate.clone();
-    for p in 0..hole.len() {
-        let Some(value) = values[p] else { continue };
-        let before = own(p);
+    for k in 0..pw * ph {
+        let Some(value) = values[k] else { continue };
+        let (p, before) = (at(k), own(at(k)));
         let bright = |v: Value| v[0] + 2.0 * v[1] + v[2];
-        let new: Value = std::array::from_fn(|c| value[c] + more[p][c]);
+        let new: Value = std::array::from_fn(|c| value[c] + more[k][c]);
         let changes = match only {
             Only::Both => true,
             Only::Lighten => bright(new) > bright(before),
