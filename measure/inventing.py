@@ -1,7 +1,7 @@
 #!/usr/bin/env python3
 """Measures what Evanu makes up in holes of real photographs, beside general-purpose libraries, and prints rows of docs/measurements.md.
 
-Usage: measure/inventing.py [--only KIND] [--pairs FOLDER] [--holes]
+Usage: measure/inventing.py [--only KIND] [--pairs FOLDER] [--holes] [--without]      (--without the libraries)
 Photographs come from packages of the registries, for measuring only, and are kept in .measure/ (fetched by measure/real.py and here).
 --pairs writes each truth beside Evanu's best variant, in an order that the file `order.txt` tells, for looking at; --holes a row a hole.
 
