@@ -2,12 +2,14 @@
 //!
 //! A hole is filled from coarse to fine. On each level every place of the hole knows a place of its surroundings that looks like it
 //! ([`field`], PatchMatch of Barnes et al. 2009), and the places vote for its colours; what begins coarse decides the structure, what
-//! follows the texture; straight edges that go on on the other side are laid first (Sun et al. 2005, [`lines`]). Places are looked for among those as sharp as the rim around ([`level`]), so that nothing soft is copied into
-//! what is sharp, nor the other way round. In the end pixels are copied, never averaged, and joined by their differences ([`join`]).
+//! follows the texture; straight edges that go on on the other side are laid first (Sun et al. 2005, [`lines`]). Places are looked for
+//! among those as sharp as the rim around ([`level`]), so that nothing soft is copied into what is sharp, nor the other way round. In the
+//! end pixels are copied, never averaged, and joined by their differences ([`join`]).
 //!
-//! Variants begin otherwise; each second one may not use the places that those before it used, and so is truly another one. The same seed gives the same
-//! bytes on any number of threads. Cost: some 5 µs a pixel of the hole and variant on one core; memory is bounded by the hole and a
-//! rim as wide as it, at most [`FINEST`] pixels of the hole being looked at one by one.
+//! Variants begin otherwise; each second one may not use the places that the first, third and so on before it used, and so is truly
+//! another one. The same seed gives the same bytes on any number of threads. Cost: some 15 µs a pixel of the hole and variant on one
+//! core, where lines go through it more; memory is bounded by the hole and a rim as wide as it, at most [`FINEST`] pixels of the hole
+//! being looked at one by one.
 //!
 //! ```
 //! use evanu_core::fill::{Ground, Wish, invent};

@@ -81,7 +81,7 @@ pub fn variants(
         Act::Invent { seed, .. } => format!("invent {seed}"),
         other => format!("{other:?}"),
     };
-    let key = blake(&format!("{names} {:?} {act} {:?}", place.touch.outline, touch.feather));
+    let key = digits(&format!("{names} {:?} {act} {:?}", place.touch.outline, touch.feather));
     let least = least.max(chosen(touch) + 1);
     let made = kept(&key, least, &|| {
         let plate = scene.codes(place.grid.rect)?;
@@ -103,14 +103,14 @@ pub fn propose_source(scene: &Scene<'_>, touch: &Touch) -> Result<Option<PatchTr
 }
 
 /// Digits for a text.
-fn blake(text: &str) -> String {
+fn digits(text: &str) -> String {
     use std::hash::{DefaultHasher, Hash, Hasher};
-    let digits = |salt: u8| {
+    let half = |salt: u8| {
         let mut hash = DefaultHasher::new();
         (salt, text).hash(&mut hash);
         hash.finish()
     };
-    format!("{:016x}{:016x}", digits(0), digits(1))
+    format!("{:016x}{:016x}", half(0), half(1))
 }
 
 /// Where a touch lies.
