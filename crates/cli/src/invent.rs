@@ -94,11 +94,11 @@ pub(crate) fn run(args: Args) -> Result<(), String> {
         check_output(out, &inputs)?;
     }
     Format::by_extension(&args.out, false).map_err(|e| e.to_string())?;
-    let mask = read_mask(&args.mask).map_err(|e| e.to_string())?;
     let folder = scratch()?;
     let (picture, camera) = read_one(&Reader::apart(), &args.picture, &folder.path().join("picture"))
         .map_err(|e| e.to_string())?;
     let size = picture.size();
+    let mask = read_mask(&args.mask, size).map_err(|e| e.to_string())?;
     let pixels = check(&args, &mask, size)?;
     let areas = areas(&mask.set, size);
     let step = Step::new("invent");
@@ -172,18 +172,8 @@ fn numbered(out: &Path, k: u8) -> PathBuf {
     out.with_file_name(name)
 }
 
-/// How many pixels a mask means, when it fits the picture.
+/// How many pixels a mask means, when enough of the picture is left.
 fn check(args: &Args, mask: &Mask, size: Size) -> Result<u64, String> {
-    let Size { width, height } = size;
-    if mask.size != size {
-        return Err(format!(
-            "{}: it has {} × {} pixels and {} has {width} × {height}; make the mask as large as the picture",
-            args.mask.display(),
-            mask.size.width,
-            mask.size.height,
-            args.picture.display()
-        ));
-    }
     let pixels = mask.set.iter().filter(|s| **s).count() as u64;
     let left = 1.0 - pixels as f64 / size.pixels() as f64;
     if left < LEFT {

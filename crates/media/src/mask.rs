@@ -1,7 +1,6 @@
 //! Masks: which pixels of a picture are meant, as a black and white PNG of its size.
 
 use crate::error::MediaError;
-use crate::read::MAX_PIXELS;
 use evanu_core::geometry::Size;
 use std::path::Path;
 
@@ -14,11 +13,11 @@ pub struct Mask {
     pub set: Vec<bool>,
 }
 
-/// Reads a mask; from middle grey on it is white.
+/// Reads the mask of a picture of this size; from middle grey on it is white.
 ///
 /// # Errors
-/// When it is no PNG, damaged, in colour, or lets something through: the error names the file, the reason and the way out.
-pub fn read_mask(path: &Path) -> Result<Mask, MediaError> {
+/// When it is no PNG, damaged, of another size, in colour, or lets something through: the error names the file, the reason and the way out.
+pub fn read_mask(path: &Path, picture: Size) -> Result<Mask, MediaError> {
     let way = "save it as a black and white PNG without transparency";
     let bad =
         |e: png::DecodingError| MediaError::new(path, format!("it cannot be read as a mask ({e})"), way);
@@ -30,12 +29,13 @@ pub fn read_mask(path: &Path) -> Result<Mask, MediaError> {
     decoder.set_transformations(png::Transformations::EXPAND | png::Transformations::STRIP_16);
     let mut reader = decoder.read_info().map_err(bad)?;
     let (width, height) = reader.info().size();
-    if u64::from(width) * u64::from(height) > MAX_PIXELS {
-        return Err(MediaError::new(
-            path,
-            format!("it has {width} × {height} pixels, more than Evanu takes"),
-            way,
-        ));
+    // Before any room is made for it.
+    if (width, height) != (picture.width, picture.height) {
+        let why = format!(
+            "it has {width} × {height} pixels and the picture has {} × {}",
+            picture.width, picture.height
+        );
+        return Err(MediaError::new(path, why, "make the mask as large as the picture"));
     }
     let bytes = reader.output_buffer_size().ok_or_else(|| MediaError::new(path, "it is too large", way))?;
     let mut data = vec![0; bytes];
