@@ -4,10 +4,11 @@ use super::Assets;
 use super::originals::holds;
 use crate::error::StudioError;
 use evanu_media::MediaError;
+use rustix::fs::{Advice, fadvise};
 use std::fs::File;
 use std::io::Write;
+use std::num::NonZeroU64;
 use std::path::PathBuf;
-use std::thread::JoinHandle;
 
 /// A file that is being brought in.
 pub struct Incoming {
@@ -15,10 +16,16 @@ pub struct Incoming {
     file: tempfile::NamedTempFile,
     hasher: blake3::Hasher,
     path: PathBuf,
+    /// Bytes that arrived, and those of them that are on their way to the disk.
+    written: u64,
+    on_its_way: u64,
 }
 
-/// A file that was added and is on its way to the disk, to be [settled](Assets::settle).
-pub struct Added(Option<JoinHandle<std::io::Result<()>>>);
+/// A file that was added and is on its way to the disk, to be [settled](Assets::settle); nothing where its content was there.
+pub struct Added(Option<File>);
+
+/// Bytes after which what arrived is sent to the disk.
+const AHEAD: u64 = 1 << 20;
 
 impl Incoming {
     /// Takes the next bytes.
@@ -27,7 +34,20 @@ impl Incoming {
     /// When the disk is full.
     pub fn take(&mut self, bytes: &[u8]) -> Result<(), StudioError> {
         self.hasher.update(bytes);
-        Ok(self.file.write_all(bytes).map_err(|e| MediaError::writing(&self.path, &e))?)
+        self.file.write_all(bytes).map_err(|e| MediaError::writing(&self.path, &e))?;
+        self.written += bytes.len() as u64;
+        if self.written - self.on_its_way >= AHEAD {
+            self.begin_writing();
+        }
+        Ok(())
+    }
+
+    /// Has what arrived go to the disk while more comes in, so that nothing is left to wait for in the end.
+    fn begin_writing(&mut self) {
+        let new = NonZeroU64::new(self.written - self.on_its_way);
+        // Pages that are not on the disk yet are written, not dropped. Where the system does not take the hint, they are synced later.
+        let _ = fadvise(self.file.as_file(), self.on_its_way, new, Advice::DontNeed);
+        self.on_its_way = self.written;
     }
 }
 
@@ -50,6 +70,8 @@ impl Assets {
             file,
             hasher: blake3::Hasher::new(),
             path: folder,
+            written: 0,
+            on_its_way: 0,
         })
     }
 
@@ -58,14 +80,14 @@ impl Assets {
     ///
     /// # Errors
     /// When the disk or the database cannot be written.
-    pub fn add(&self, set: i64, incoming: Incoming) -> Result<Added, StudioError> {
+    pub fn add(&self, set: i64, mut incoming: Incoming) -> Result<Added, StudioError> {
+        incoming.begin_writing();
         let hash = incoming.hasher.finalize().to_hex().to_string();
         let target = self.0.store.path(&["originals", &hash]);
         let mut added = Added(None);
         if !holds(&target, &hash) {
             let file = incoming.file.persist(&target).map_err(|e| MediaError::writing(&target, &e.error))?;
-            // While the next one comes in.
-            added = Added(Some(std::thread::spawn(move || file.sync_all())));
+            added = Added(Some(file));
             self.0.sets.content_again(&hash)?;
         }
         let bytes = target.metadata().map_or(0, |m| m.len());
@@ -81,9 +103,14 @@ impl Assets {
     pub fn settle(&self, added: Vec<Added>) -> Result<(), StudioError> {
         let folder = self.0.store.path(&["originals"]);
         let synced = || {
-            let mut syncing = added.into_iter().filter_map(|added| added.0);
-            syncing
-                .try_for_each(|file| file.join().unwrap_or_else(|_| Err(std::io::ErrorKind::Other.into())))?;
+            // Side by side they wait for the file system's journal once.
+            std::thread::scope(|scope| {
+                let files = added.iter().filter_map(|added| added.0.as_ref());
+                let syncing: Vec<_> = files.map(|file| scope.spawn(|| file.sync_all())).collect();
+                syncing.into_iter().try_for_each(|file| {
+                    file.join().unwrap_or_else(|_| Err(std::io::ErrorKind::Other.into()))
+                })
+            })?;
             File::open(&folder)?.sync_all()
         };
         Ok(synced().map_err(|e| MediaError::writing(&folder, &e))?)
