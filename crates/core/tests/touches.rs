@@ -8,12 +8,13 @@ use evanu_core::patch::PatchTransform;
 use evanu_core::patch::mask::Mask;
 use evanu_core::pixel::{FrameSource, MemoryFrame, Raster, Samples};
 use evanu_core::plan::{FrameAlignment, Plan};
-use evanu_core::prepare::{PlaceError, Variants, place_touches, propose_source, variants};
+use evanu_core::prepare::{PlaceError, Variants, place_touches, propose_source, touch_faults, variants};
+use evanu_core::progress::no_progress;
 use evanu_core::random::Random;
-use evanu_core::recipe::{Act, Canvas, Only, Recipe, Touch};
+use evanu_core::recipe::{Act, Canvas, Only, Part, Recipe, Shown, Touch};
 use evanu_core::render::origin::made_by;
 use evanu_core::render::{Scene, Stage, View};
-use evanu_core::touch::PlacedTouch;
+use evanu_core::touch::{Fault, PlacedTouch, Plane};
 use proptest::prelude::*;
 
 const SIZE: Size = Size::new(150, 120);
@@ -59,6 +60,11 @@ fn with<T>(frame: &MemoryFrame, recipe: &Recipe, f: impl FnOnce(&Scene<'_>, &[Pl
     let placed = place_touches(&scene, &make).unwrap();
     let stages: Vec<&dyn Stage> = placed.iter().map(|t| t as &dyn Stage).collect();
     f(&Scene { touches: &stages, ..scene }, &placed)
+}
+
+/// Calls with the scene of a frame alone.
+fn with_scene<T>(frame: &MemoryFrame, f: impl FnOnce(&Scene<'_>) -> T) -> T {
+    with(frame, &recipe(Vec::new()), |scene, _| f(scene))
 }
 
 fn plate(frame: &MemoryFrame, recipe: &Recipe) -> Raster {
@@ -156,13 +162,14 @@ fn a_source_in_the_area_itself_is_refused_and_another_is_proposed() {
     let touch = |transform| Touch::new(0, outline.clone(), Act::Copy { transform });
     with(&ground, &recipe(vec![touch(moved(3.0, 0.0))]), |scene, placed| {
         assert!(placed.is_empty(), "what is to go was copied");
-        let refused = variants(scene, &touch(moved(3.0, 0.0)), 1, &make).err().map(|e| e.to_string());
+        let refused =
+            variants(scene, &touch(moved(3.0, 0.0)), 1, &make, &no_progress).err().map(|e| e.to_string());
         assert!(refused.unwrap().contains("move it farther away"));
         // The stripes repeat: what is proposed meets them.
         let found = propose_source(scene, &touch(moved(3.0, 0.0))).unwrap().unwrap();
         let [x, y] = found.shift;
         assert!(((x + 2.0 * y) / 20.0).fract().abs() < 1e-9, "{x} {y}");
-        assert!(variants(scene, &touch(found), 1, &make).unwrap().is_some());
+        assert!(variants(scene, &touch(found), 1, &make, &no_progress).unwrap().is_some());
     });
 }
 
@@ -203,6 +210,165 @@ fn in_the_common_area_a_touch_lies_where_it_was_drawn() {
     let whole = plate(&ground, &recipe(vec![touch.clone()]));
     let common = plate(&ground, &Recipe { canvas: Canvas::Common, ..recipe(vec![touch]) });
     assert_eq!(whole.pixel(100, 60), common.pixel(100, 60));
+}
+
+/// A floor of tiles that runs away from the camera, and the corners of a rectangle on it.
+fn floor() -> (MemoryFrame, [Point; 4]) {
+    let corners = [(50.0, 8.0), (100.0, 8.0), (145.0, 115.0), (5.0, 115.0)].map(|(x, y)| Point::new(x, y));
+    let plane = Plane::new(&corners, Point::new(75.0, 60.0)).unwrap();
+    let tile = |x: f64, y: f64| {
+        let at = plane.front.apply(Point::new(x, y));
+        let odd = (at.x / 12.0).floor() as i64 + (at.y / 12.0).floor() as i64;
+        if odd.rem_euclid(2) == 0 { 20_000.0 } else { 40_000.0 }
+    };
+    let grey = move |x: u32, y: u32| {
+        let places = (0..25).map(|k| (f64::from(k % 5) / 5.0 - 0.4, f64::from(k / 5) / 5.0 - 0.4));
+        let sum: f64 = places.map(|(u, v)| tile(f64::from(x) + u, f64::from(y) + v)).sum();
+        [(sum / 25.0) as u16; 3]
+    };
+    (frame(grey), corners)
+}
+
+/// The mean difference of two plates within an ellipse.
+fn off(a: &Raster, b: &Raster, (x, y): (f64, f64), radius: f64) -> f64 {
+    let mut sum = (0.0, 0.0);
+    for (u, v) in (0..SIZE.height).flat_map(|v| (0..SIZE.width).map(move |u| (u, v))) {
+        if (f64::from(u) - x).hypot(f64::from(v) - y) < radius {
+            sum = (sum.0 + f64::from(a.pixel(u, v)[0].abs_diff(b.pixel(u, v)[0])), sum.1 + 1.0);
+        }
+    }
+    sum.0 / sum.1
+}
+
+#[test]
+fn in_a_plane_a_copy_is_foreshortened_with_it() {
+    let (floor, corners) = floor();
+    let truth = plate(&floor, &recipe(Vec::new()));
+    let place = (75.0, 84.0);
+    let outline = ellipse(place.0, place.1, 14.0, 14.0);
+    let error = |act: Act, plane: Option<[Point; 4]>| {
+        let touch = Touch { plane, ..Touch::new(0, outline.clone(), act) };
+        off(&plate(&floor, &recipe(vec![touch])), &truth, place, 12.0)
+    };
+    // From four rows of tiles farther back, where they are half as large. Seen from the front about this area, they are so long:
+    let front = Plane::new(&corners, Point::new(75.0, 60.0)).unwrap();
+    let own = Plane::new(&corners, Point::new(place.0, place.1)).unwrap();
+    let far = |rows: f64| {
+        let at = front.front.apply(Point::new(place.0, place.1));
+        let back = front.back.apply(Point::new(at.x, at.y - rows * 12.0));
+        own.front.apply(back).y - place.1
+    };
+    let copy = Act::Copy { transform: moved(0.0, -far(2.0)) };
+    let (with, without) = (error(copy, Some(corners)), error(copy, None));
+    assert!(with < 2_000.0 && without > 8_000.0, "{with} in the plane, {without} without");
+    let proposed = |plane| {
+        let touch = Touch { plane, ..Touch::new(0, outline.clone(), copy) };
+        let found = with_scene(&floor, |scene| propose_source(scene, &touch).unwrap().unwrap());
+        error(Act::Copy { transform: found }, plane)
+    };
+    let (with, without) = (proposed(Some(corners)), proposed(None));
+    assert!(with < 0.5 * without, "{with} proposed in the plane, {without} without");
+    let invent = Act::Invent { seed: 1, variant: 0 };
+    let (with, without) = (error(invent, Some(corners)), error(invent, None));
+    assert!(with < 0.6 * without, "{with} made up in the plane, {without} without");
+    // One that turns away within the area is refused.
+    let horizon = [(60.0, 80.0), (90.0, 80.0), (150.0, 110.0), (0.0, 110.0)].map(|(x, y)| Point::new(x, y));
+    let touch = Touch { plane: Some(horizon), ..Touch::new(0, ellipse(75.0, 60.0, 30.0, 50.0), invent) };
+    assert!(plate(&floor, &recipe(vec![touch])).data == truth.data);
+}
+
+#[test]
+fn parts_of_several_variants_are_drawn_together() {
+    let ground = ground();
+    let outline = ellipse(75.0, 60.0, 30.0, 30.0);
+    let shown = |variant: u8, parts: Vec<Part>| {
+        let touch = Touch { parts, ..Touch::new(0, outline.clone(), Act::Invent { seed: 3, variant }) };
+        plate(&ground, &recipe(vec![touch]))
+    };
+    let (first, second) = (shown(0, Vec::new()), shown(1, Vec::new()));
+    let right = || ellipse(92.0, 60.0, 16.0, 40.0);
+    let both = shown(0, vec![Part { outline: right(), variant: 1 }]);
+    let near = |other: &Raster, x: f64| off(&both, other, (x, 60.0), 8.0);
+    assert!(near(&first, 56.0) < 0.3 * near(&second, 56.0), "the left part is of the first");
+    assert!(near(&second, 93.0) < 0.3 * near(&first, 93.0), "the right part is of the second");
+    // A part that shows the same changes nothing.
+    assert_eq!(shown(1, vec![Part { outline: right(), variant: 1 }]).data, second.data);
+}
+
+#[test]
+fn nothing_is_taken_from_where_its_owner_barred_it() {
+    let red = frame(|x, y| {
+        let v = 20_000 + ((x * 7 + y * 13) % 5) as u16 * 900;
+        if x < 40 { [60_000, 9_000, 9_000] } else { [v, v, v] }
+    });
+    let barred = vec![
+        [(-5.0, -5.0), (41.0, -5.0), (41.0, 130.0), (-5.0, 130.0)].map(|(x, y)| Point::new(x, y)).to_vec(),
+    ];
+    // The area meets the red part, so that it would go on.
+    let touch = |act| Touch { barred: barred.clone(), ..Touch::new(0, ellipse(56.0, 60.0, 14.0, 20.0), act) };
+    let made = plate(&red, &recipe(vec![touch(Act::Invent { seed: 2, variant: 0 })]));
+    let reddest = (44..68).map(|x| made.pixel(x, 60)[0]).max();
+    assert!(reddest < Some(30_000), "{reddest:?}");
+    with_scene(&red, |scene| {
+        let copy = touch(Act::Copy { transform: moved(35.0, 0.0) });
+        assert!(
+            variants(scene, &copy, 1, &make, &no_progress).is_err(),
+            "it lies where nothing is taken from"
+        );
+        let found = propose_source(scene, &copy).unwrap().unwrap();
+        assert!(56.0 - found.shift[0] > 54.0, "{found:?}");
+    });
+}
+
+#[test]
+fn a_source_may_be_a_frame_or_the_plate_without_touches_but_never_what_is_to_go() {
+    let plain = |v: u16| frame(move |x, y| [v + ((x * 7 + y * 11) % 9) as u16 * 100; 3]);
+    let (first, second) = (plain(20_000), plain(20_040));
+    let sources: [&dyn FrameSource; 2] = [&first, &second];
+    let plan = Plan::of(vec![FrameAlignment::untouched(SIZE), FrameAlignment::untouched(SIZE)]);
+    let post = Touch::new(0, ellipse(40.0, 60.0, 8.0, 20.0), Act::Even { slow: 4.0 });
+    let post = Touch { act: Act::Invent { seed: 1, variant: 0 }, ..post };
+    let copy = |x: f64, shown| Touch {
+        shown,
+        ..Touch::new(0, ellipse(100.0, 60.0, 8.0, 12.0), Act::Copy { transform: moved(x, 0.0) })
+    };
+    let recipe = Recipe { excluded: [1].into(), ..recipe(vec![post]) };
+    let scene = Scene::new(&recipe, &plan, &sources);
+    let placed = place_touches(&scene, &make).unwrap();
+    let stages: Vec<&dyn Stage> = placed.iter().map(|t| t as &dyn Stage).collect();
+    let scene = Scene { touches: &stages, ..scene };
+    let made = |touch: &Touch| variants(&scene, touch, 1, &make, &no_progress);
+    // What the invention laid may be copied; what it covers may not.
+    assert!(made(&copy(60.0, Shown::Plate)).unwrap().is_some());
+    assert!(made(&copy(60.0, Shown::Bare)).is_err());
+    assert!(made(&copy(60.0, Shown::Frame(1))).is_err());
+    assert!(made(&copy(30.0, Shown::Bare)).unwrap().is_some());
+    let other = made(&copy(30.0, Shown::Frame(1))).unwrap().unwrap().0;
+    assert_ne!(other, made(&copy(30.0, Shown::Plate)).unwrap().unwrap().0);
+    let recipe = Recipe { touches: vec![copy(30.0, Shown::Frame(1))], ..recipe.clone() };
+    let scene = Scene::new(&recipe, &plan, &sources);
+    let placed = place_touches(&scene, &make).unwrap();
+    let scene = Scene { touches: &[&placed[0]], ..scene };
+    let [plate, frame] = [View::Plate, View::Frame(1)].map(|v| scene.render(v, SIZE.rect(), 0).unwrap());
+    assert_eq!(plate.pixel(100, 60), frame.pixel(70, 60));
+    assert_ne!(plate.pixel(100, 60), plate.pixel(70, 60));
+}
+
+#[test]
+fn what_can_still_be_seen_is_told_with_what_mends_it() {
+    let mut random = Random::new(4);
+    let grain: Vec<u16> = (0..SIZE.pixels()).map(|_| random.below(4_000) as u16).collect();
+    let lit =
+        frame(|x, y| [20_000 + grain[(y * SIZE.width + x) as usize] + if x < 50 { 9_000 } else { 0 }; 3]);
+    let told = |act| {
+        let touch = Touch { feather: 0.0, ..Touch::new(0, ellipse(100.0, 60.0, 16.0, 20.0), act) };
+        with(&lit, &recipe(vec![touch.clone()]), |scene, _| touch_faults(scene, &touch).unwrap())
+    };
+    let from = |x: f64| PatchTransform { ..moved(x, 0.0) };
+    assert_eq!(told(Act::Mend { transform: from(75.0), only: Only::Both }), []);
+    assert_eq!(told(Act::Copy { transform: from(75.0) }), [Fault::Border, Fault::Tone]);
+    let soft = PatchTransform { scale: 5.0, ..moved(34.0, 0.0) };
+    assert_eq!(told(Act::Mend { transform: soft, only: Only::Both }), [Fault::Soft]);
 }
 
 proptest! {

@@ -38,9 +38,9 @@ export function sourceOf(outline: Point[], move: NonNullable<ReturnType<typeof m
   const turn = (move.turn * Math.PI) / 180;
   const [s, c] = [Math.sin(turn) / move.scale, Math.cos(turn) / move.scale];
   return outline.map((p) => {
-    const [u, v] = [p.x - x - a, p.y - y - b];
+    const [u, v] = [p.x - x, p.y - y];
     const across = c * u + s * v;
-    return { x: x + (move.mirror ? -across : across), y: y - s * u + c * v };
+    return { x: x - a + (move.mirror ? -across : across), y: y - b - s * u + c * v };
   });
 }
 

@@ -164,6 +164,13 @@ pub fn invent(ground: &Ground<'_>, wish: &Wish, watch: ProgressFn<'_>) -> Result
     Ok((0..count).filter_map(|v| if v % 2 == 0 { first.next() } else { second.next() }).collect())
 }
 
+/// The picture with its hole filled by the pixels from these places, of which each lies outside the hole, joined by their differences.
+///
+/// With parts of several variants' [`Filled::from`] it draws those together.
+pub fn joined(ground: &Ground<'_>, from: &[u32]) -> [Vec<u16>; 3] {
+    join::joined(ground, from)
+}
+
 /// Where each place of a hole looks like, from the coarsest level to the finest; places that were used are left out.
 fn grown(
     levels: &[Level],

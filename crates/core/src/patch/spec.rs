@@ -100,6 +100,13 @@ impl PatchTransform {
             .after(&Homography::new([m * c, -s, 0.0, m * s, c, 0.0, 0.0, 0.0, 1.0]))
             .after(&Homography::shift(-middle.x, -middle.y))
     }
+
+    /// From a source to the area that it is laid in, about that area's middle: moved first, then mirrored, enlarged and turned, so that
+    /// the source's middle stays where it is whatever is done about it.
+    pub fn onto(&self, middle: Point) -> Homography {
+        let about = Self { shift: [0.0; 2], ..*self }.about(middle);
+        about.after(&Homography::shift(self.shift[0], self.shift[1]))
+    }
 }
 
 /// The middle of the box around an outline.

@@ -5,8 +5,13 @@ use crate::fill::search_area;
 use crate::geometry::{Grid, Point, Rect, ends};
 use crate::patch::PatchTransform;
 use crate::patch::mask::Mask;
+use crate::progress::{ProgressFn, no_progress};
+use crate::recipe::{Part, Shown};
 use crate::render::{RenderError, Scene, Stage, View};
-use crate::touch::{self, Act, Around, PlacedTouch, Touch, TouchError, make, propose};
+use crate::touch::{
+    self, Act, Around, Fault, MadeTouch, PlacedTouch, Plate, Touch, TouchError, compose, faults, make,
+    propose,
+};
 use std::sync::Arc;
 
 /// Why touches cannot be made ready.
@@ -36,57 +41,66 @@ pub fn place_touches(scene: &Scene<'_>, kept: Keep<'_>) -> Result<Vec<PlacedTouc
     for (index, touch) in scene.recipe.touches.iter().enumerate().filter(|(_, t)| !t.disabled) {
         let below: Vec<&dyn Stage> = placed.iter().map(|t| t as &dyn Stage).collect();
         let scene = Scene { touches: &below, ..*scene };
-        let made = match variants(&scene, touch, 1, kept) {
+        let made = match chosen(&scene, touch, kept) {
             Ok(made) => made,
             Err(PlaceError::Render(e)) => return Err(e),
             Err(PlaceError::Touch(_)) => None,
         };
         if let Some((key, made)) = made {
-            let at = chosen(touch).min(made.made.len() - 1);
-            let key = format!("{key}.{at}");
-            let invented = touch.act.invents();
-            placed.push(PlacedTouch {
-                index,
-                key,
-                strength: touch.strength,
-                invented,
-                made: made.made[at].clone(),
-            });
+            let (strength, invented) = (touch.strength, touch.act.invents());
+            placed.push(PlacedTouch { index, key, strength, invented, made });
         }
     }
     Ok(placed)
 }
 
-/// Which of its variants a touch shows.
-fn chosen(touch: &Touch) -> usize {
-    match touch.act {
-        Act::Invent { variant, .. } => variant.into(),
-        _ => 0,
+/// What a touch shows, with its key; `None` when it lies outside the canvas.
+fn chosen(
+    scene: &Scene<'_>,
+    touch: &Touch,
+    kept: Keep<'_>,
+) -> Result<Option<(String, Arc<MadeTouch>)>, PlaceError> {
+    let (at, _) = touch.variants();
+    if touch.parts.is_empty() {
+        let Some((key, made)) = variants(scene, touch, 1, kept, &no_progress)? else { return Ok(None) };
+        let at = at.min(made.made.len() - 1);
+        return Ok(Some((format!("{key}.{at}"), made.made[at].clone())));
     }
+    let Some(place) = Place::of(scene, touch) else { return Ok(None) };
+    let Some((key, all)) = variants(scene, touch, 1, kept, &no_progress)? else { return Ok(None) };
+    let key = digits(&format!("{key} {at} {:?}", place.touch.parts));
+    let made = kept(&key, 1, &|| {
+        let made = place.looked_at(scene, |around| Ok(compose(&place.touch, around, &all)?))?;
+        Ok(Arc::new(touch::Variants::from(made)))
+    })?;
+    Ok(Some((key, made.made[0].clone())))
 }
 
 /// The variants of a touch, at least so many of an invention, with their key; `None` when it lies outside the canvas.
 ///
 /// # Errors
-/// When a frame cannot be read or the touch cannot be made.
+/// When a frame cannot be read, the touch cannot be made, or the watcher stops it.
 pub fn variants(
     scene: &Scene<'_>,
     touch: &Touch,
     least: usize,
     kept: Keep<'_>,
+    watch: ProgressFn<'_>,
 ) -> Result<Option<(String, Variants)>, PlaceError> {
     let Some(place) = Place::of(scene, touch) else { return Ok(None) };
     let names = scene.stages(View::Plate)?.names(&place.grid).join("-");
     let act = match touch.act {
         Act::Invent { seed, .. } => format!("invent {seed}"),
-        other => format!("{other:?}"),
+        other => format!("{other:?} {} {:?}", place.source_names(scene)?, touch.shown),
     };
-    let key = digits(&format!("{names} {:?} {act} {:?}", place.touch.outline, touch.feather));
-    let least = least.max(chosen(touch) + 1);
+    let drawn = &place.touch;
+    let key = digits(&format!(
+        "{names} {:?} {act} {:?} {:?} {:?}",
+        drawn.outline, touch.feather, drawn.plane, drawn.barred
+    ));
+    let least = least.max(touch.variants().1 + 1);
     let made = kept(&key, least, &|| {
-        let plate = scene.codes(place.grid.rect)?;
-        let around = Around { grid: place.grid, plate: &plate, mask: &place.mask, part: place.part };
-        Ok(Arc::new(make(&place.touch, &around, least, &crate::progress::no_progress)?))
+        Ok(Arc::new(place.looked_at(scene, |around| Ok(make(drawn, around, least, watch)?))?))
     })?;
     Ok(Some((key, made)))
 }
@@ -98,8 +112,26 @@ pub fn variants(
 pub fn propose_source(scene: &Scene<'_>, touch: &Touch) -> Result<Option<PatchTransform>, RenderError> {
     let touch = Touch { act: Act::Invent { seed: 0, variant: 0 }, ..touch.clone() };
     let Some(place) = Place::of(scene, &touch) else { return Ok(None) };
+    let found = place.looked_at(scene, |around| Ok(propose(&place.touch, around)));
+    found.map_err(|e| match e {
+        PlaceError::Render(e) => e,
+        PlaceError::Touch(_) => RenderError::NoFrames,
+    })
+}
+
+/// What of a touch can be seen on the plate of a scene, it and all others laid; nothing when it lies outside the canvas.
+///
+/// # Errors
+/// When a frame cannot be read.
+pub fn touch_faults(scene: &Scene<'_>, touch: &Touch) -> Result<Vec<Fault>, RenderError> {
+    /// Pixels around it that are looked at.
+    const AROUND: u32 = 16;
+    let plain = Touch { act: Act::Even { slow: 2.0 }, ..touch.clone() };
+    let Some(mut place) = Place::of(scene, &plain) else { return Ok(Vec::new()) };
+    let all = scene.grid(View::Plate, 0);
+    place.grid = all.cut(place.part).grown(AROUND, all.rect);
     let plate = scene.codes(place.grid.rect)?;
-    Ok(propose(&Around { grid: place.grid, plate: &plate, mask: &place.mask, part: place.part }))
+    Ok(faults(&place.around(&plate, None, &[])))
 }
 
 /// Digits for a text.
@@ -128,8 +160,21 @@ impl Place {
     fn of(scene: &Scene<'_>, touch: &Touch) -> Option<Self> {
         /// Pixels that the changing part is a multiple of, as far as the canvas goes.
         const WHOLE: i64 = 64;
-        let outline: Vec<Point> = drawn(scene, touch.on, &touch.outline);
-        let touch = Touch { outline, ..touch.clone() };
+        let on_reference = |outline: &[Point]| drawn(scene, touch.on, outline);
+        let touch = Touch {
+            outline: on_reference(&touch.outline),
+            plane: touch.plane.map(|corners| {
+                let moved = on_reference(&corners);
+                std::array::from_fn(|k| moved[k])
+            }),
+            barred: touch.barred.iter().map(|outline| on_reference(outline)).collect(),
+            parts: touch
+                .parts
+                .iter()
+                .map(|part| Part { outline: on_reference(&part.outline), ..part.clone() })
+                .collect(),
+            ..touch.clone()
+        };
         let mask = Mask::drawn(&touch.outline, touch.feather, 0.0, scene.reference_size())?;
         let all = scene.grid(View::Plate, 0);
         let (low, high) = mask.reach();
@@ -144,20 +189,112 @@ impl Place {
         let (to_x, to_y) = (-(-right).div_euclid(WHOLE) * WHOLE, -(-bottom).div_euclid(WHOLE) * WHOLE);
         let part = Rect::new(x, y, (to_x - x) as u32, (to_y - y) as u32).intersect(all.rect);
         let mut search = search_area(hole, all.rect).union(part);
-        if let Act::Copy { transform } | Act::Mend { transform, .. } = touch.act
-            && let Some(back) = transform.about(crate::patch::middle(&touch.outline)).inverse()
-        {
-            let (low, high) = ends(&touch.outline);
-            let far = touch.feather + 6.0;
-            let (low, high) = (Point::new(low.x - far, low.y - far), Point::new(high.x + far, high.y + far));
-            let corners = [low, high, Point::new(low.x, high.y), Point::new(high.x, low.y)];
-            let moved: Vec<Point> = corners.iter().map(|&p| all.within(back.apply(p))).collect();
-            let (low, high) = ends(&moved);
-            let (x, y) = (low.x.floor() as i64, low.y.floor() as i64);
-            let size = ((high.x.ceil() as i64 - x + 1) as u32, (high.y.ceil() as i64 - y + 1) as u32);
-            let source = Rect::new(x, y, size.0, size.1).intersect(all.rect);
-            search = if source.is_empty() { part } else { part.union(source) };
+        if let Act::Copy { transform } | Act::Mend { transform, .. } = touch.act {
+            search = match source_box(&touch, &transform, &all) {
+                Some(source) => part.union(source),
+                None => part,
+            };
         }
         Some(Self { touch, mask, grid: all.cut(search), part })
     }
+
+    /// Calls with what lies around it, and what it may take from.
+    fn looked_at<T>(
+        &self,
+        scene: &Scene<'_>,
+        f: impl FnOnce(&Around<'_>) -> Result<T, PlaceError>,
+    ) -> Result<T, PlaceError> {
+        let rect = self.grid.rect;
+        let plate = scene.codes(rect)?;
+        let source = match self.touch.shown {
+            _ if !self.touch.act.copies() => None,
+            Shown::Plate => None,
+            Shown::Bare => Some(Scene { touches: &[], ..*scene }.codes(rect)?),
+            Shown::Frame(frame) => Some(scene.codes_of(View::Frame(frame), rect)?),
+        };
+        f(&self.around(&plate, source.as_ref(), &self.barred(scene)))
+    }
+
+    fn around<'a>(&'a self, plate: &'a Plate, source: Option<&'a Plate>, barred: &'a [bool]) -> Around<'a> {
+        Around { grid: self.grid, plate, source, barred, mask: &self.mask, part: self.part }
+    }
+
+    /// What must not be taken from: what its owner barred, where other touches lie that its source does not show, and where the frame
+    /// that it takes from does not reach.
+    fn barred(&self, scene: &Scene<'_>) -> Vec<bool> {
+        let bare = self.touch.act.copies() && self.touch.shown != Shown::Plate;
+        let others = scene.recipe.touches.iter().filter(|t| bare && !t.disabled && t.act.invents());
+        let mut areas: Vec<(Vec<Point>, f64)> =
+            others.map(|t| (drawn(scene, t.on, &t.outline), t.feather)).collect();
+        areas.extend(self.touch.barred.iter().map(|outline| (outline.clone(), 0.0)));
+        let frame = match self.touch.shown {
+            Shown::Frame(frame) if bare => Some(frame),
+            _ => None,
+        };
+        if areas.is_empty() && frame.is_none() {
+            return Vec::new();
+        }
+        let w = self.grid.rect.width as usize;
+        let mut out = vec![false; self.grid.rect.size().pixels() as usize];
+        for (outline, feather) in areas {
+            let Some(mask) = Mask::drawn(&outline, feather, 0.0, scene.reference_size()) else { continue };
+            for (y, row) in out.chunks_mut(w.max(1)).enumerate() {
+                if let Some(weights) = mask.row(&self.grid, y) {
+                    row.iter_mut().zip(weights).for_each(|(o, v)| *o |= v > 0.0);
+                }
+            }
+        }
+        if let Some(frame) = frame {
+            let (projection, size) = (scene.geometry.projection(frame), scene.geometry.size(frame));
+            for (p, barred) in out.iter_mut().enumerate() {
+                let at = projection.apply(self.grid.place((p % w) as f64, (p / w) as f64));
+                *barred |= !size.holds(at);
+            }
+        }
+        out
+    }
+
+    /// Names what it takes from, where that is not the plate.
+    fn source_names(&self, scene: &Scene<'_>) -> Result<String, RenderError> {
+        let names = |scene: &Scene<'_>, view| -> Result<String, RenderError> {
+            Ok(scene.stages(view)?.names(&self.grid).join("-"))
+        };
+        let others = || {
+            let others = scene.recipe.touches.iter().filter(|t| !t.disabled && t.act.invents());
+            format!("{:?}", others.map(|t| (&t.outline, t.feather)).collect::<Vec<_>>())
+        };
+        match self.touch.shown {
+            _ if !self.touch.act.copies() => Ok(String::new()),
+            Shown::Plate => Ok(String::new()),
+            Shown::Bare => Ok(names(&Scene { touches: &[], ..*scene }, View::Plate)? + &others()),
+            Shown::Frame(frame) => Ok(names(scene, View::Frame(frame))? + scene.name + &others()),
+        }
+    }
+}
+
+/// The part of the canvas that a touch takes its pixels from.
+fn source_box(touch: &Touch, transform: &PatchTransform, all: &Grid) -> Option<Rect> {
+    let middle = crate::patch::middle(&touch.outline);
+    let back = transform.onto(middle).inverse()?;
+    let plane = touch.seen().ok()?;
+    let (low, high) = ends(&touch.outline);
+    let far = touch.feather + 6.0;
+    let (low, high) = (Point::new(low.x - far, low.y - far), Point::new(high.x + far, high.y + far));
+    let corners = [low, high, Point::new(low.x, high.y), Point::new(high.x, low.y)];
+    let moved: Vec<Point> = corners
+        .iter()
+        .map(|&p| match &plane {
+            None => back.apply(p),
+            Some(plane) => plane.back.apply(back.apply(plane.front.apply(p))),
+        })
+        .map(|p| all.within(p))
+        .collect();
+    if !moved.iter().all(|p| p.x.is_finite() && p.y.is_finite() && p.x.abs() < 1e7 && p.y.abs() < 1e7) {
+        return None;
+    }
+    let (low, high) = ends(&moved);
+    let (x, y) = (low.x.floor() as i64 - 2, low.y.floor() as i64 - 2);
+    let size = ((high.x.ceil() as i64 - x + 3) as u32, (high.y.ceil() as i64 - y + 3) as u32);
+    let source = Rect::new(x, y, size.0, size.1).intersect(all.rect);
+    (!source.is_empty()).then_some(source)
 }

@@ -182,7 +182,7 @@ fn from_1(stored: Value, frames: &[FrameId]) -> Result<Value, RecipeError> {
 
 #[cfg(test)]
 mod tests {
-    use super::super::{Act, Align, Canvas, Matching, Only, Source};
+    use super::super::{Act, Align, Canvas, Matching, Only, Shown, Source};
     use super::*;
     use crate::combine::Method;
     use crate::geometry::{Point, Rect};
@@ -249,6 +249,8 @@ mod tests {
         assert_eq!(Recipe { touches: Vec::new(), ..recipe.clone() }, before);
         let Act::Mend { transform, only } = recipe.touches[1].act else { panic!("{:?}", recipe.touches[1]) };
         assert_eq!((transform.shift, only), ([40.0, -2.5], Only::Darken));
+        assert_eq!(recipe.touches[1].shown, Shown::Frame(FrameId(41)));
+        assert!(recipe.touches[1].plane.is_some() && recipe.touches.iter().any(|t| !t.parts.is_empty()));
         let written = serde_json::to_value(&recipe).unwrap();
         assert_eq!(written, serde_json::from_str::<Value>(THREE).unwrap());
     }

@@ -27,7 +27,7 @@ use crate::geometry::Rect;
 use crate::patch::drawable;
 pub use crate::patch::{Patch, Protected, Source};
 pub use crate::register::{Area, Guide};
-pub use crate::touch::{Act, Only, Touch};
+pub use crate::touch::{Act, Only, Part, Shown, Touch};
 pub use inputs::Inputs;
 pub use manual::{ManualAlignment, Pair};
 pub use migrate::RecipeError;
@@ -175,9 +175,11 @@ impl<F: Copy + Ord> Recipe<F> {
         {
             return Err("a lift has three to a thousand corners and comes from a frame of this set or by a method; its border fades over at most 5000 pixels and its strength goes from 0 to 1".into());
         }
-        if self.touches.len() > MOST_TOUCHES || !self.touches.iter().all(|t| t.is_valid() && known(t.on)) {
+        if self.touches.len() > MOST_TOUCHES
+            || !self.touches.iter().all(|t| t.is_valid() && t.frames().all(known))
+        {
             return Err(format!(
-                "a touch has three to a thousand corners on a frame of this set, its border fades over at most 500 pixels, its strength goes from 0 to 1, and there are at most {MOST_TOUCHES}"
+                "a touch has three to a thousand corners on a frame of this set, its border fades over at most 500 pixels, its strength goes from 0 to 1, its plane is seen from one side, and there are at most {MOST_TOUCHES}"
             ));
         }
         if self.protected.len() > 100 || !self.protected.iter().all(|k| k.is_valid() && known(k.on)) {
@@ -193,7 +195,7 @@ impl<F: Copy + Ord> Recipe<F> {
     fn corners(&self) -> usize {
         let of_patch = |p: &Patch<F>| p.outline.len() + p.exclusions.iter().map(Vec::len).sum::<usize>();
         self.patches.iter().map(of_patch).sum::<usize>()
-            + self.touches.iter().map(|touch| touch.outline.len()).sum::<usize>()
+            + self.touches.iter().map(Touch::corners).sum::<usize>()
             + self.protected.iter().map(|kept| kept.outline.len()).sum::<usize>()
             + self.areas.iter().map(|area| area.outline.len()).sum::<usize>()
     }

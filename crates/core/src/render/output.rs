@@ -55,8 +55,16 @@ impl<'a> Scene<'a> {
     /// # Errors
     /// When a frame cannot be read or none takes part.
     pub(crate) fn codes(&self, region: Rect) -> Result<Plate, RenderError> {
+        self.codes_of(View::Plate, region)
+    }
+
+    /// The same of another view that lies over the canvas.
+    ///
+    /// # Errors
+    /// When a frame cannot be read or none takes part.
+    pub(crate) fn codes_of(&self, view: View, region: Rect) -> Result<Plate, RenderError> {
         let codes = |grid: &Grid, plate: Plate| encoded(grid.size(), &plate, None);
-        let (region, blocks, parts) = self.blockwise(&self.stages(View::Plate)?, (region, 0), codes)?;
+        let (region, blocks, parts) = self.blockwise(&self.stages(view)?, (region, 0), codes)?;
         let data = join(region, &blocks, &parts).data;
         Ok([0, 1, 2].map(|c| data.iter().skip(c).step_by(3).copied().collect()))
     }

@@ -2,8 +2,8 @@
 //!
 //! A move by whole pixels copies them; else they are interpolated by cubic convolution (Keys 1981).
 
-use super::{Around, Only, Plate, Touch, TouchError};
-use crate::geometry::{Homography, Point};
+use super::{Around, Only, Plane, Plate, Touch, TouchError};
+use crate::geometry::{Homography, Point, Size};
 use crate::patch::{PatchTransform, middle};
 use crate::pixel::distance::distances_within;
 use crate::pixel::poisson::{Poisson, Value};
@@ -18,6 +18,8 @@ const OTHER: f32 = 8.0 * 655.35;
 struct Sources<'a> {
     around: &'a Around<'a>,
     hole: &'a [bool],
+    plane: Option<Plane>,
+    /// From a place to its source, seen from the front where there is a plane.
     back: Homography,
 }
 
@@ -28,8 +30,9 @@ impl<'a> Sources<'a> {
         transform: &PatchTransform,
         touch: &Touch,
     ) -> Result<Self, TouchError> {
-        let back = transform.about(middle(&touch.outline)).inverse().ok_or(TouchError::Source)?;
-        let sources = Self { around, hole, back };
+        let plane = touch.seen()?;
+        let back = transform.onto(middle(&touch.outline)).inverse().ok_or(TouchError::Source)?;
+        let sources = Self { around, hole, plane, back };
         let holes = || (0..hole.len()).filter(|&p| hole[p]);
         let missing = holes().filter(|&p| sources.value(p).is_none()).count();
         if missing as f32 > MISSING * holes().count() as f32 {
@@ -38,37 +41,78 @@ impl<'a> Sources<'a> {
         Ok(sources)
     }
 
+    /// Where a place of the canvas's pixels is taken from.
+    fn source(&self, column: f64, row: f64) -> Option<Point> {
+        let grid = &self.around.grid;
+        let place = grid.place(column, row);
+        let Some(plane) = &self.plane else { return Some(grid.within(self.back.apply(place))) };
+        let from = plane.back.apply(self.back.apply(plane.front.apply(place)));
+        (from.x.is_finite() && from.y.is_finite() && plane.sees(from, place)).then(|| grid.within(from))
+    }
+
     /// What a pixel is given; `None` where that is to go itself, or is not there.
     fn value(&self, p: usize) -> Option<Value> {
-        let grid = &self.around.grid;
-        let (w, h) = (grid.rect.width as i64, grid.rect.height as i64);
-        let place = grid.place((p as i64 % w) as f64, (p as i64 / w) as f64);
-        let at: Point = grid.within(self.back.apply(place));
-        let (x, y) = ((at.x + 1e-6).floor(), (at.y + 1e-6).floor());
-        let (u, v) = ((at.x - x).clamp(0.0, 1.0) as f32, (at.y - y).clamp(0.0, 1.0) as f32);
-        let (x, y) = (x as i64, y as i64);
-        let whole = u < 1e-4 && v < 1e-4;
-        let (low, high) = if whole { (0, 0) } else { (-1, 2) };
-        if x + low < 0 || y + low < 0 || x + high >= w || y + high >= h {
-            return None;
+        let w = self.around.grid.rect.width as usize;
+        let (x, y) = ((p % w) as f64, (p / w) as f64);
+        let at = self.source(x, y)?;
+        // As many places as its pixels are smaller, so that none is passed over.
+        let (right, down) = (self.source(x + 1.0, y)?, self.source(x, y + 1.0)?);
+        let count = (at.distance(right).max(at.distance(down)) - 0.1).ceil().clamp(1.0, MOST_PLACES);
+        if count <= 1.0 {
+            return self.at(at);
         }
-        let index = |dx: i64, dy: i64| ((y + dy) * w + x + dx) as usize;
-        if (low..=high).any(|dy| (low..=high).any(|dx| self.hole[index(dx, dy)])) {
-            return None;
+        let places = count as usize;
+        let off = |k: usize| (k as f64 + 0.5) / count - 0.5;
+        let mut sum = [0.0; 4];
+        for (i, j) in (0..places).flat_map(|i| (0..places).map(move |j| (i, j))) {
+            let value = self.at(self.source(x + off(i), y + off(j))?)?;
+            (0..4).for_each(|c| sum[c] += value[c]);
         }
-        let code = |c: usize, i: usize| f32::from(self.around.plate[c][i]);
-        if whole {
-            return Some([code(0, index(0, 0)), code(1, index(0, 0)), code(2, index(0, 0)), 0.0]);
-        }
-        let (across, down) = (weights(u), weights(v));
-        let channel = |c: usize| {
-            let row = |dy: i64| -> f32 {
-                (-1..=2).map(|dx| across[(dx + 1) as usize] * code(c, index(dx, dy))).sum()
-            };
-            (-1..=2).map(|dy| down[(dy + 1) as usize] * row(dy)).sum::<f32>()
-        };
-        Some([channel(0), channel(1), channel(2), 0.0])
+        Some(sum.map(|v| v / (places * places) as f32))
     }
+
+    /// What the source shows at a place.
+    fn at(&self, at: Point) -> Option<Value> {
+        let allowed = |i: usize| !self.hole[i] && !self.around.barred.get(i).is_some_and(|b| *b);
+        interpolated(self.around.source.unwrap_or(self.around.plate), self.around.size(), at, allowed)
+    }
+}
+
+/// Places along a side of a pixel at most, where its source is larger than it.
+const MOST_PLACES: f64 = 6.0;
+
+/// What a picture shows at a place between its pixels; `None` where one of those that are asked may not be, or is not there.
+pub(super) fn interpolated(
+    plate: &Plate,
+    size: Size,
+    at: Point,
+    allowed: impl Fn(usize) -> bool,
+) -> Option<Value> {
+    let (w, h) = (i64::from(size.width), i64::from(size.height));
+    let (x, y) = ((at.x + 1e-6).floor(), (at.y + 1e-6).floor());
+    let (u, v) = ((at.x - x).clamp(0.0, 1.0) as f32, (at.y - y).clamp(0.0, 1.0) as f32);
+    let (x, y) = (x as i64, y as i64);
+    let whole = u < 1e-4 && v < 1e-4;
+    let (low, high) = if whole { (0, 0) } else { (-1, 2) };
+    if x + low < 0 || y + low < 0 || x + high >= w || y + high >= h {
+        return None;
+    }
+    let index = |dx: i64, dy: i64| ((y + dy) * w + x + dx) as usize;
+    if !(low..=high).all(|dy| (low..=high).all(|dx| allowed(index(dx, dy)))) {
+        return None;
+    }
+    let code = |c: usize, i: usize| f32::from(plate[c][i]);
+    if whole {
+        let i = index(0, 0);
+        return Some([code(0, i), code(1, i), code(2, i), 0.0]);
+    }
+    let (across, down) = (weights(u), weights(v));
+    let channel = |c: usize| {
+        let row =
+            |dy: i64| -> f32 { (-1..=2).map(|dx| across[(dx + 1) as usize] * code(c, index(dx, dy))).sum() };
+        (-1..=2).map(|dy| down[(dy + 1) as usize] * row(dy)).sum::<f32>()
+    };
+    Some([channel(0), channel(1), channel(2), 0.0])
 }
 
 /// Of cubic convolution, for the four samples around a place.
@@ -80,17 +124,17 @@ fn weights(t: f32) -> [f32; 4] {
 /// How far the source lies from the area that goes on best from the area's rim, across and down; `None` when there is no room for one.
 ///
 /// Lines that meet the rim then meet what continues them: both sides are compared at once, by all places on a smaller picture first.
-pub(super) fn proposed(around: &Around<'_>, hole: &[bool]) -> Option<[f64; 2]> {
+pub(super) fn proposed(plate: &Plate, hole: &[bool], barred: &[bool], size: Size) -> Option<[f64; 2]> {
     /// Pixels along the longer side of the smaller picture.
     const SMALL: usize = 240;
     /// Pixels of the rim that are compared, and pixels around the best that are looked at closer.
     const RIM: usize = 300;
     const NEAR: i64 = 4;
-    let (w, h) = (around.grid.rect.width as usize, around.grid.rect.height as usize);
+    let (w, h) = (size.width as usize, size.height as usize);
     let up = w.max(h).div_ceil(SMALL);
     let (sw, sh) = (w / up, h / up);
     let bright = |p: usize| {
-        let of = |c: usize| f32::from(around.plate[c][p]);
+        let of = |c: usize| f32::from(plate[c][p]);
         [of(0), of(1), of(2)]
     };
     let pixels = |x: usize, y: usize| (0..up * up).map(move |k| (y * up + k / up) * w + x * up + k % up);
@@ -101,20 +145,23 @@ pub(super) fn proposed(around: &Around<'_>, hole: &[bool]) -> Option<[f64; 2]> {
     };
     let cells = || (0..sh).flat_map(move |y| (0..sw).map(move |x| (x, y)));
     let picture: Vec<[f32; 3]> = cells().map(|(x, y)| small(x, y)).collect();
-    let open: Vec<bool> = cells().map(|(x, y)| pixels(x, y).any(|p| hole[p])).collect();
-    let (x, y) = best((&picture, &open, sw), 2, RIM, |_, _| true)?;
+    let coarse = |set: &[bool]| -> Vec<bool> {
+        cells().map(|(x, y)| pixels(x, y).any(|p| set.get(p).is_some_and(|s| *s))).collect()
+    };
+    let (open, closed) = (coarse(hole), coarse(barred));
+    let (x, y) = best((&picture, &open, &closed, sw), 2, RIM, |_, _| true)?;
     // Closer, at full size.
     let full: Vec<[f32; 3]> = (0..w * h).map(bright).collect();
     let (x, y) = (x * up as i64, y * up as i64);
     let reach = NEAR.max(up as i64 + 1);
     let near = |dx: i64, dy: i64| (dx - x).abs() <= reach && (dy - y).abs() <= reach;
-    let (x, y) = best((&full, hole, w), 3, 2 * RIM, near).unwrap_or((x, y));
+    let (x, y) = best((&full, hole, barred, w), 3, 2 * RIM, near).unwrap_or((x, y));
     Some([x as f64, y as f64])
 }
 
 /// The move among those that are allowed whose place shows most nearly what the rim of a hole shows, and nothing of the hole.
 fn best(
-    (picture, hole, w): (&[[f32; 3]], &[bool], usize),
+    (picture, hole, barred, w): (&[[f32; 3]], &[bool], &[bool], usize),
     reach: usize,
     most: usize,
     allowed: impl Fn(i64, i64) -> bool + Sync,
@@ -122,7 +169,8 @@ fn best(
     let h = (picture.len() / w.max(1)) as i64;
     let w = w as i64;
     let near = distances_within(hole, w as usize, reach);
-    let rim: Vec<usize> = (0..hole.len()).filter(|&p| !hole[p] && near[p].is_finite()).collect();
+    let known = |p: usize| !hole[p] && !barred.get(p).is_some_and(|b| *b);
+    let rim: Vec<usize> = (0..hole.len()).filter(|&p| known(p) && near[p].is_finite()).collect();
     let rim: Vec<usize> = rim.iter().copied().step_by(rim.len().div_ceil(most).max(1)).collect();
     let inside: Vec<usize> = (0..hole.len()).filter(|&p| hole[p]).collect();
     if rim.is_empty() || inside.is_empty() {
@@ -134,12 +182,13 @@ fn best(
         let (x, y) = (p as i64 % w + dx, p as i64 / w + dy);
         (x >= 0 && y >= 0 && x < w && y < h).then(|| (y * w + x) as usize)
     };
+    let free = |q: usize| !hole[q] && !barred.get(q).is_some_and(|b| *b);
     let rows: Vec<Option<(f32, i64, i64)>> = (1 - h..h)
         .into_par_iter()
         .map(|dy| {
             let mut found: Option<(f32, i64, i64)> = None;
             for dx in 1 - w..w {
-                if !allowed(dx, dy) || !asked.iter().all(|&p| moved(p, dx, dy).is_some_and(|q| !hole[q])) {
+                if !allowed(dx, dy) || !asked.iter().all(|&p| moved(p, dx, dy).is_some_and(free)) {
                     continue;
                 }
                 let mut sum = 0.0;

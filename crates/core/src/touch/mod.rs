@@ -15,14 +15,19 @@
 
 mod copy;
 mod even;
+mod invent;
+mod plane;
+mod watch;
 
-use crate::fill::{FillError, Ground, Hint, Wish, hints, invent};
+use crate::fill::{FillError, Hint};
 use crate::geometry::{Grid, Point, Rect, Size};
 use crate::patch::mask::Mask;
-use crate::patch::{PatchTransform, drawable};
+use crate::patch::{PatchTransform, drawable, middle};
 use crate::progress::ProgressFn;
+pub use plane::{Plane, of_lines};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
+pub use watch::{Fault, faults, repeats};
 
 /// Root codes, red, green and blue.
 pub type Plate = [Vec<u16>; 3];
@@ -48,12 +53,12 @@ pub enum Only {
 pub enum Act {
     /// Lays pixels from another place, in their own tone: from where the transform leads to the area.
     Copy {
-        /// From the source to where it is laid, about the area's middle.
+        /// From the source to where it is laid, [onto](PatchTransform::onto) the area's middle.
         transform: PatchTransform,
     },
     /// The same in the tone of what is around.
     Mend {
-        /// From the source to where it is laid, about the area's middle.
+        /// From the source to where it is laid, [onto](PatchTransform::onto) the area's middle.
         transform: PatchTransform,
         /// Which way it may change.
         only: Only,
@@ -77,7 +82,48 @@ impl Act {
     pub fn invents(self) -> bool {
         !matches!(self, Self::Even { .. })
     }
+
+    /// Whether it takes its pixels from another place, as they are.
+    pub(crate) fn copies(self) -> bool {
+        matches!(self, Self::Copy { .. } | Self::Mend { .. })
+    }
 }
+
+/// What a copy or a mend takes its pixels from.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[cfg_attr(feature = "schema", schema(as = TouchSource))]
+pub enum Shown<F = usize> {
+    /// The plate as it is below the touch.
+    #[default]
+    Plate,
+    /// The plate without touches; the areas of those are not taken from.
+    Bare,
+    /// One frame, matched to the plate.
+    Frame(F),
+}
+
+impl<F> Shown<F> {
+    fn is_plate(&self) -> bool {
+        matches!(self, Self::Plate)
+    }
+}
+
+/// A part of an invention that shows another variant than the rest.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[cfg_attr(feature = "schema", schema(as = VariantPart))]
+pub struct Part {
+    /// A closed outline, in the pixels of the touch's own.
+    pub outline: Vec<Point>,
+    /// Which variant it shows.
+    pub variant: u8,
+}
+
+/// Parts of variants, and areas that nothing is taken from, that a touch holds at most.
+pub const MOST_PARTS: usize = 50;
 
 /// An area that is retouched.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -91,6 +137,19 @@ pub struct Touch<F = usize> {
     pub outline: Vec<Point>,
     /// What it does.
     pub act: Act,
+    /// What a copy or a mend takes its pixels from.
+    #[serde(default = "Shown::default", skip_serializing_if = "Shown::is_plate")]
+    pub shown: Shown<F>,
+    /// The plane that it lies in, by the corners of what is a rectangle in the world, in the outline's pixels and in turn: what it copies
+    /// is enlarged and foreshortened with it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub plane: Option<[Point; 4]>,
+    /// Outlines, in the same pixels, of what nothing is taken from.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub barred: Vec<Vec<Point>>,
+    /// Parts of an invention that show other variants, later ones over earlier ones.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub parts: Vec<Part>,
     /// How far the border fades to both sides, in pixels of the reference; the area grows by it.
     pub feather: f64,
     /// How much of it shows, 0..=1.
@@ -105,12 +164,28 @@ pub const MOST_VARIANTS: u8 = 16;
 impl<F: Copy> Touch<F> {
     /// As it begins: a border of two pixels, so that what is blurred around an edge goes with it.
     pub fn new(on: F, outline: Vec<Point>, act: Act) -> Self {
-        Self { on, outline, act, feather: 2.0, strength: 1.0, disabled: false }
+        Self {
+            on,
+            outline,
+            act,
+            shown: Shown::Plate,
+            plane: None,
+            barred: Vec::new(),
+            parts: Vec::new(),
+            feather: 2.0,
+            strength: 1.0,
+            disabled: false,
+        }
     }
 
     /// Whether its numbers make sense.
     pub fn is_valid(&self) -> bool {
+        let parts = self.parts.len() <= MOST_PARTS && self.barred.len() <= MOST_PARTS;
         drawable(&self.outline)
+            && parts
+            && self.barred.iter().all(|outline| drawable(outline))
+            && self.parts.iter().all(|part| drawable(&part.outline) && part.variant < MOST_VARIANTS)
+            && self.plane.is_none_or(|corners| Plane::new(&corners, middle(&self.outline)).is_some())
             && (0.0..=500.0).contains(&self.feather)
             && (0.0..=1.0).contains(&self.strength)
             && match self.act {
@@ -120,13 +195,52 @@ impl<F: Copy> Touch<F> {
             }
     }
 
+    /// The frames that it names.
+    pub fn frames(&self) -> impl Iterator<Item = F> {
+        let source = match self.shown {
+            Shown::Frame(frame) => Some(frame),
+            _ => None,
+        };
+        [Some(self.on), source].into_iter().flatten()
+    }
+
+    /// Corners of all its outlines.
+    pub fn corners(&self) -> usize {
+        let more = self.barred.iter().chain(self.parts.iter().map(|part| &part.outline));
+        self.outline.len() + more.map(Vec::len).sum::<usize>()
+    }
+
+    /// The plane that it lies in, where it has one.
+    pub(crate) fn seen(&self) -> Result<Option<Plane>, TouchError> {
+        let Some(corners) = &self.plane else { return Ok(None) };
+        let plane = Plane::new(corners, middle(&self.outline)).ok_or(TouchError::Plane)?;
+        let all = self.outline.iter().all(|&p| plane.sees(p, middle(&self.outline)));
+        if all { Ok(Some(plane)) } else { Err(TouchError::Plane) }
+    }
+
+    /// Which variant it shows where no part shows another, and the last one that it needs.
+    pub(crate) fn variants(&self) -> (usize, usize) {
+        let Act::Invent { variant, .. } = self.act else { return (0, 0) };
+        let last = self.parts.iter().map(|part| part.variant).fold(variant, u8::max);
+        (variant.into(), last.into())
+    }
+
     /// The same with its frame named otherwise; `None` when that has no other name.
     pub fn map_frames<G>(&self, name: impl Fn(F) -> Option<G>) -> Option<Touch<G>> {
-        let Self { on, outline, act, feather, strength, disabled } = self;
+        let Self { on, outline, act, shown, plane, barred, parts, feather, strength, disabled } = self;
+        let shown = match shown {
+            Shown::Plate => Shown::Plate,
+            Shown::Bare => Shown::Bare,
+            Shown::Frame(frame) => Shown::Frame(name(*frame)?),
+        };
         Some(Touch {
             on: name(*on)?,
             outline: outline.clone(),
             act: *act,
+            shown,
+            plane: *plane,
+            barred: barred.clone(),
+            parts: parts.clone(),
             feather: *feather,
             strength: *strength,
             disabled: *disabled,
@@ -139,9 +253,12 @@ impl<F: Copy> Touch<F> {
 pub enum TouchError {
     /// What it copies lies in its own area, or outside the picture.
     #[error(
-        "the source lies in the area itself or outside the picture: move it farther away, so that nothing that is to go is copied"
+        "the source lies in the area itself, where nothing is to be taken from, or outside the picture: move it farther away, so that nothing that is to go is copied"
     )]
     Source,
+    /// Its plane turns away within its area.
+    #[error("the plane ends within the area: draw its lines farther around, or the area smaller")]
+    Plane,
     /// Nothing could be made up.
     #[error(transparent)]
     Fill(#[from] FillError),
@@ -229,6 +346,10 @@ pub struct Around<'a> {
     pub grid: Grid,
     /// Root codes.
     pub plate: &'a Plate,
+    /// What a copy or a mend takes its pixels from, where that is not the plate itself.
+    pub source: Option<&'a Plate>,
+    /// What is there but is not taken from; empty for nothing.
+    pub barred: &'a [bool],
     /// Where the touch lies.
     pub mask: &'a Mask,
     /// The part of it that is kept: all of the mask lies inside.
@@ -275,9 +396,25 @@ pub struct Variants {
     pub made: Vec<Arc<MadeTouch>>,
     /// What is hard about an invention.
     pub hints: Vec<Hint>,
+    /// For each variant of an invention what each of its pixels was copied from, to draw parts of several together.
+    from: Vec<Vec<u32>>,
 }
 
-/// Makes a touch; of an invention all variants up to the one that is wanted, and at least `variants`.
+impl From<MadeTouch> for Variants {
+    fn from(made: MadeTouch) -> Self {
+        Self { made: vec![Arc::new(made)], hints: Vec::new(), from: Vec::new() }
+    }
+}
+
+impl Variants {
+    /// About how much memory they take.
+    pub fn bytes(&self) -> u64 {
+        self.made.iter().map(|made| made.bytes()).sum::<u64>()
+            + self.from.iter().map(|from| 4 * from.len() as u64).sum::<u64>()
+    }
+}
+
+/// Makes a touch; of an invention all variants up to the last that is wanted, and at least `variants`.
 ///
 /// # Errors
 /// When its source is not there, there is nothing to make it up from, or the watcher stops it.
@@ -288,24 +425,38 @@ pub fn make(
     watch: ProgressFn<'_>,
 ) -> Result<Variants, TouchError> {
     let hole = around.hole();
-    let one = |plate: Plate| Ok(Variants { made: vec![Arc::new(around.made(&plate))], hints: Vec::new() });
+    let one = |plate: Plate| Ok(around.made(&plate).into());
     match touch.act {
         Act::Copy { transform } => one(copy::copied(around, &hole, &transform, touch)?),
         Act::Mend { transform, only } => one(copy::mended(around, &hole, &transform, touch, only)?),
         Act::Even { slow } => one(even::evened(around, &hole, slow)),
-        Act::Invent { seed, variant } => {
-            let ground =
-                Ground { size: around.size(), planes: around.plate, hole: &hole, barred: &[], void: &[] };
-            let wish = Wish { seed: seed.into(), variants: variants.max(usize::from(variant) + 1) };
-            let filled = invent(&ground, &wish, watch)?;
-            let made = filled.iter().map(|f| Arc::new(around.made(&f.planes))).collect();
-            Ok(Variants { made, hints: hints(&ground) })
+        Act::Invent { seed, .. } => {
+            let count = variants.max(touch.variants().1 + 1);
+            invent::invented(touch, around, &hole, (seed.into(), count), watch)
         }
     }
 }
 
+/// Parts of several variants of an invention drawn together and joined.
+///
+/// # Errors
+/// When the plane of the touch does not fit its area.
+pub fn compose(touch: &Touch, around: &Around<'_>, variants: &Variants) -> Result<MadeTouch, TouchError> {
+    invent::composed(touch, around, &around.hole(), &variants.from)
+}
+
 /// The move from the source that goes on best from the area's rim; `None` when there is no room for one.
-pub fn propose(around: &Around<'_>) -> Option<PatchTransform> {
-    let [x, y] = copy::proposed(around, &around.hole())?;
+///
+/// In a plane it is one along that plane.
+pub fn propose(touch: &Touch, around: &Around<'_>) -> Option<PatchTransform> {
+    let hole = around.hole();
+    let [x, y] = match touch.plane {
+        None => copy::proposed(around.plate, &hole, around.barred, around.size())?,
+        Some(_) => {
+            let front = invent::Front::new(touch, around, &hole).ok()?;
+            let ground = front.ground();
+            copy::proposed(ground.planes, ground.hole, ground.barred, ground.size)?
+        }
+    };
     Some(PatchTransform { shift: [-x, -y], ..PatchTransform::UNMOVED })
 }

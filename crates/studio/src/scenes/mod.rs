@@ -87,7 +87,7 @@ fn bytes_of_fit(fit: &Option<Arc<FittedPatch>>) -> u64 {
 
 /// About as much as the variants of a touch take.
 fn bytes_of_variants(variants: &Variants) -> u64 {
-    variants.made.iter().map(|made| made.bytes()).sum()
+    variants.bytes()
 }
 
 impl Scenes {

@@ -8,6 +8,7 @@ use crate::model::{TouchInfo, TouchTry, VariantInfo};
 use base64::Engine;
 use evanu_core::patch::PatchTransform;
 use evanu_core::prepare::{PlaceError, Variants, propose_source, variants};
+use evanu_core::progress::no_progress;
 use evanu_core::recipe::{Act, FrameId, Touch};
 use evanu_core::render::{Scene, Stage};
 use evanu_core::touch::{MOST_VARIANTS, PlacedTouch};
@@ -44,7 +45,7 @@ impl Scenes {
         let invents = matches!(touch.act, Act::Invent { .. });
         loaded.below(wanted.at.unwrap_or(usize::MAX), |scene| {
             let least = if invents { count } else { 1 };
-            let made = variants(scene, &touch, least, &self.keeping()).map_err(refused)?;
+            let made = variants(scene, &touch, least, &self.keeping(), &no_progress).map_err(refused)?;
             let Some((key, made)) = made else {
                 return Err(invalid("the area lies outside the plate: draw it on the picture"));
             };
