@@ -439,6 +439,19 @@ pub fn encode_png(raster: &Raster) -> std::io::Result<Vec<u8>> {
     Ok(out)
 }
 
+/// A grey 8-bit picture as PNG.
+///
+/// # Errors
+/// When there are not as many samples as pixels.
+pub fn encode_grey_png(size: Size, samples: &[u8]) -> std::io::Result<Vec<u8>> {
+    let mut out = Vec::new();
+    let mut encoder = png::Encoder::new(&mut out, size.width, size.height);
+    encoder.set_color(png::ColorType::Grayscale);
+    encoder.set_compression(png::Compression::Fast);
+    encoder.write_header()?.write_image_data(samples)?;
+    Ok(out)
+}
+
 /// Writes a grey 8-bit PNG whose bands `render` supplies (the red channel is taken).
 ///
 /// # Errors

@@ -16,7 +16,9 @@ mod reader;
 mod store;
 
 pub use camera::CameraData;
-pub use encode::{Format, Output, WriteError, encode_jpeg, encode_png, write, write_grey, write_light};
+pub use encode::{
+    Format, Output, WriteError, encode_grey_png, encode_jpeg, encode_png, write, write_grey, write_light,
+};
 pub use error::MediaError;
 pub use exr::rewrite_light;
 pub use mask::{Mask, read_mask};

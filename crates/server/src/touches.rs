@@ -1,17 +1,24 @@
-//! Touches: what one would look like, where a copy is best taken from, and how it looks on the plate.
+//! Touches: what one would look like, where a copy is best taken from, how it looks on the plate, and where that is made up.
 
 use crate::problem::{Failure, Problem};
 use crate::routes::run_blocking;
 use actix_web::http::header;
-use actix_web::{HttpResponse, get, post, web};
+use actix_web::{HttpResponse, delete, get, post, web};
 use evanu_core::patch::PatchTransform;
-use evanu_studio::{Studio, TouchInfo, TouchTry};
+use evanu_studio::{SeenTouch, Studio, TouchInfo, TouchTry, TriedInfo};
 use utoipa_actix_web::service_config::ServiceConfig;
 
 type Shared = web::Data<Studio>;
 
 pub(crate) fn configure(config: &mut ServiceConfig) {
-    config.service(try_touch).service(touch_source).service(touch_picture);
+    config
+        .service(try_touch)
+        .service(tried_touch)
+        .service(stop_trying)
+        .service(touch_source)
+        .service(seen_touches)
+        .service(touch_picture)
+        .service(invented_mask);
 }
 
 /// What a touch would look like, before it is laid: an invention in variants.
@@ -23,6 +30,39 @@ pub(crate) async fn try_touch(
     wanted: web::Json<TouchTry>,
 ) -> Result<web::Json<TouchInfo>, Failure> {
     Ok(web::Json(run_blocking(&studio, move |s| s.scenes.try_touch(*set, &wanted)).await?))
+}
+
+/// How far the invention is that is being tried in a set.
+#[utoipa::path(params(("set" = i64, Path)), responses((status = 200, body = TriedInfo)))]
+#[get("/sets/{set}/touches/try")]
+pub(crate) async fn tried_touch(studio: Shared, set: web::Path<i64>) -> web::Json<TriedInfo> {
+    web::Json(TriedInfo { share: studio.scenes.tried(*set) })
+}
+
+/// Stops the invention that is being tried in a set; it answers 409.
+#[utoipa::path(params(("set" = i64, Path)), responses((status = 204)))]
+#[delete("/sets/{set}/touches/try")]
+pub(crate) async fn stop_trying(studio: Shared, set: web::Path<i64>) -> HttpResponse {
+    studio.scenes.stop_trying(*set);
+    HttpResponse::NoContent().finish()
+}
+
+/// The touches that can still be seen, with what would mend each.
+#[utoipa::path(params(("set" = i64, Path)), responses((status = 200, body = Vec<SeenTouch>), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[get("/sets/{set}/touches/seen")]
+pub(crate) async fn seen_touches(
+    studio: Shared,
+    set: web::Path<i64>,
+) -> Result<web::Json<Vec<SeenTouch>>, Failure> {
+    Ok(web::Json(run_blocking(&studio, move |s| s.scenes.touches_seen(*set)).await?))
+}
+
+/// Where the plate is made up, white, of its size.
+#[utoipa::path(params(("set" = i64, Path)), responses((status = 200, content_type = "image/png", body = Vec<u8>), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[get("/sets/{set}/invented.png")]
+pub(crate) async fn invented_mask(studio: Shared, set: web::Path<i64>) -> Result<HttpResponse, Failure> {
+    let bytes = run_blocking(&studio, move |s| s.scenes.invented_mask(*set)).await?;
+    Ok(HttpResponse::Ok().content_type("image/png").body(bytes))
 }
 
 /// The move from the source that goes on best from a touch's rim.

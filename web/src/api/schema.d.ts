@@ -433,6 +433,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sets/{set}/invented.png": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where the plate is made up, white, of its size. */
+        get: operations["invented_mask"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sets/{set}/look": {
         parameters: {
             query?: never;
@@ -708,6 +725,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sets/{set}/touches/seen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The touches that can still be seen, with what would mend each. */
+        get: operations["seen_touches"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sets/{set}/touches/source": {
         parameters: {
             query?: never;
@@ -732,11 +766,13 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** How far the invention is that is being tried in a set. */
+        get: operations["tried_touch"];
         put?: never;
         /** What a touch would look like, before it is laid: an invention in variants. */
         post: operations["try_touch"];
-        delete?: never;
+        /** Stops the invention that is being tried in a set; it answers 409. */
+        delete: operations["stop_trying"];
         options?: never;
         head?: never;
         patch?: never;
@@ -784,7 +820,7 @@ export interface components {
         Act: {
             /** @description Lays pixels from another place, in their own tone: from where the transform leads to the area. */
             copy: {
-                /** @description From the source to where it is laid, about the area's middle. */
+                /** @description From the source to where it is laid, [onto](PatchTransform::onto) the area's middle. */
                 transform: components["schemas"]["PatchTransform"];
             };
         } | {
@@ -792,7 +828,7 @@ export interface components {
             mend: {
                 /** @description Which way it may change. */
                 only: components["schemas"]["Only"];
-                /** @description From the source to where it is laid, about the area's middle. */
+                /** @description From the source to where it is laid, [onto](PatchTransform::onto) the area's middle. */
                 transform: components["schemas"]["PatchTransform"];
             };
         } | {
@@ -1037,6 +1073,18 @@ export interface components {
         ExtentInfo: {
             /** @description Its outline in reference pixels; null when the frame shows the same as the plate there. */
             outline?: components["schemas"]["Point"][] | null;
+        };
+        /**
+         * @description What makes a touch seen.
+         * @enum {string}
+         */
+        Fault: "border" | "tone" | "soft" | "rough" | "repeats";
+        /** @description What makes a touch seen. */
+        FaultInfo: {
+            /** @description Its kind. */
+            fault: components["schemas"]["Fault"];
+            /** @description In words, with what would mend it. */
+            words: string;
         };
         /** @description Something that differs in a frame. */
         Finding: {
@@ -1457,6 +1505,8 @@ export interface components {
         };
         /** @description A place that is to be taken from somewhere. */
         ProposalRequest: {
+            /** @description Frames that are set aside are looked at, too. */
+            aside?: boolean;
             /** @description A place in it, in reference pixels. */
             at: components["schemas"]["Point"];
             /** @description A closed outline around it, in reference pixels; without one, how far the thing there reaches is found. */
@@ -1625,6 +1675,13 @@ export interface components {
             step: number;
             /** @description What there is, in words. */
             words: string;
+        };
+        /** @description A touch that can still be seen. */
+        SeenTouch: {
+            /** @description By what. */
+            faults: components["schemas"]["FaultInfo"][];
+            /** @description Its place in the recipe's list. */
+            touch: number;
         };
         /** @description Everything about an open set. */
         SetDetail: {
@@ -1817,6 +1874,14 @@ export interface components {
             /** @description Its variants; one but for an invention. */
             variants: components["schemas"]["VariantInfo"][];
         };
+        /** @description What a copy or a mend takes its pixels from. */
+        TouchSource_FrameId: "plate" | "bare" | {
+            /**
+             * Format: int64
+             * @description The identity of a frame in its set, which it keeps as long as the set lives.
+             */
+            frame: number;
+        };
         /** @description A touch that is not laid yet, and where it would lie. */
         TouchTry: {
             /** @description Its place in the list; those from there on are not looked at. Absent for above all others. */
@@ -1833,6 +1898,8 @@ export interface components {
         Touch_FrameId: {
             /** @description What it does. */
             act: components["schemas"]["Act"];
+            /** @description Outlines, in the same pixels, of what nothing is taken from. */
+            barred?: components["schemas"]["Point"][][];
             /** @description Kept in the list without being laid. */
             disabled: boolean;
             /**
@@ -1847,11 +1914,28 @@ export interface components {
             on: number;
             /** @description A closed outline in that frame's pixels. */
             outline: components["schemas"]["Point"][];
+            /** @description Parts of an invention that show other variants, later ones over earlier ones. */
+            parts?: components["schemas"]["VariantPart"][];
+            /**
+             * @description The plane that it lies in, by the corners of what is a rectangle in the world, in the outline's pixels and in turn: what it copies
+             *     is enlarged and foreshortened with it.
+             */
+            plane?: components["schemas"]["Point"][] | null;
+            /** @description What a copy or a mend takes its pixels from. */
+            shown?: components["schemas"]["TouchSource_FrameId"];
             /**
              * Format: float
              * @description How much of it shows, 0..=1.
              */
             strength: number;
+        };
+        /** @description How far an invention is that is being tried. */
+        TriedInfo: {
+            /**
+             * Format: float
+             * @description 0..=1; absent when none is.
+             */
+            share?: number | null;
         };
         /** @description One variant in its place. */
         VariantInfo: {
@@ -1862,6 +1946,16 @@ export interface components {
             /**
              * Format: int32
              * @description Its number, from 0.
+             */
+            variant: number;
+        };
+        /** @description A part of an invention that shows another variant than the rest. */
+        VariantPart: {
+            /** @description A closed outline, in the pixels of the touch's own. */
+            outline: components["schemas"]["Point"][];
+            /**
+             * Format: int32
+             * @description Which variant it shows.
              */
             variant: number;
         };
@@ -2762,6 +2856,43 @@ export interface operations {
             };
         };
     };
+    invented_mask: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": number[];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     look: {
         parameters: {
             query: {
@@ -3415,6 +3546,43 @@ export interface operations {
             };
         };
     };
+    seen_touches: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SeenTouch"][];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     touch_source: {
         parameters: {
             query?: never;
@@ -3460,6 +3628,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tried_touch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TriedInfo"];
                 };
             };
         };
@@ -3510,6 +3699,25 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Problem"];
                 };
+            };
+        };
+    };
+    stop_trying: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -3,6 +3,7 @@
 use super::AreaInfo;
 use evanu_core::geometry::Point;
 use evanu_core::recipe::{FrameId, Touch};
+use evanu_core::touch::Fault;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -153,6 +154,9 @@ pub struct ProposalRequest {
     /// A closed outline around it, in reference pixels; without one, how far the thing there reaches is found.
     #[serde(default)]
     pub outline: Option<Vec<Point>>,
+    /// Frames that are set aside are looked at, too.
+    #[serde(default)]
+    pub aside: bool,
 }
 
 /// A frame that a place can be taken from.
@@ -231,6 +235,31 @@ pub struct TouchInfo {
     pub variants: Vec<VariantInfo>,
     /// What will be hard, and what helps, in words.
     pub hints: Vec<String>,
+}
+
+/// A touch that can still be seen.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct SeenTouch {
+    /// Its place in the recipe's list.
+    pub touch: usize,
+    /// By what.
+    pub faults: Vec<FaultInfo>,
+}
+
+/// What makes a touch seen.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct FaultInfo {
+    /// Its kind.
+    pub fault: Fault,
+    /// In words, with what would mend it.
+    pub words: String,
+}
+
+/// How far an invention is that is being tried.
+#[derive(Debug, Clone, Copy, Serialize, ToSchema)]
+pub struct TriedInfo {
+    /// 0..=1; absent when none is.
+    pub share: Option<f32>,
 }
 
 /// One variant in its place.

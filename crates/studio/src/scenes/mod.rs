@@ -56,6 +56,8 @@ struct Inner {
     fits: Cache<String, Option<Arc<FittedPatch>>>,
     /// The variants of touches as they were last made.
     made: Cache<String, Variants>,
+    /// Inventions that are being tried, by set.
+    trying: Mutex<HashMap<i64, Arc<touches::Trying>>>,
     /// Where patches can be seen, by what reaches them, purpose and patch.
     seams: Cache<String, Vec<Seam>>,
     /// Encoded tiles.
@@ -105,6 +107,7 @@ impl Scenes {
             states: last_used(4),
             fits: last_used_bytes(256 << 20, bytes_of_fit),
             made: last_used_bytes(384 << 20, bytes_of_variants),
+            trying: Mutex::default(),
             seams: last_used(4 * MOST_PATCHES as u64),
             tiles: last_used_bytes(128 << 20, |bytes: &Arc<Vec<u8>>| bytes.len() as u64),
             aligned: last_used_bytes(288 << 20, |aligned: &Arc<Aligned>| aligned.bytes),

@@ -71,7 +71,11 @@ impl Scenes {
     /// When the frames are not ready or the place makes no sense.
     pub fn proposals(&self, set: i64, wanted: &ProposalRequest) -> Result<Vec<Proposal>, StudioError> {
         let loaded = self.loaded(set)?;
-        let (reference, frames) = loaded.with(|s| (s.reference(), s.used()));
+        let (reference, mut frames) = loaded.with(|s| (s.reference(), s.used()));
+        if wanted.aside {
+            let more = |i: &usize| !frames.contains(i) && loaded.plan.alignment.fits(*i);
+            frames = frames.iter().copied().chain((0..loaded.frames.len()).filter(more)).collect();
+        }
         check_place(wanted.at)?;
         let patch_from = |frame: usize, outline: Option<Vec<Point>>| -> Option<Patch> {
             let outline = match &wanted.outline {

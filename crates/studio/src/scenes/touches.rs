@@ -1,21 +1,43 @@
-//! Touches before and after they are laid: what one would look like, in variants; where a copy is best taken from; how much is made up.
+//! Touches before and after they are laid: what one would look like, in variants; where a copy is best taken from; what of them can still
+//! be seen; how much is made up, and where.
 
 use super::Scenes;
 use super::opened::{Loaded, Opened};
 use super::patches::part_picture;
 use crate::error::{StudioError, invalid};
-use crate::model::{TouchInfo, TouchTry, VariantInfo};
+use crate::model::{FaultInfo, SeenTouch, TouchInfo, TouchTry, VariantInfo};
+use crate::store::lock;
 use base64::Engine;
+use evanu_core::fill::FillError;
+use evanu_core::geometry::Grid;
 use evanu_core::patch::PatchTransform;
-use evanu_core::prepare::{PlaceError, Variants, propose_source, variants};
-use evanu_core::progress::no_progress;
+use evanu_core::prepare::{PlaceError, Variants, propose_source, touch_faults, variants};
+use evanu_core::progress::Cancelled;
 use evanu_core::recipe::{Act, FrameId, Touch};
-use evanu_core::render::{Scene, Stage};
-use evanu_core::touch::{MOST_VARIANTS, PlacedTouch};
+use evanu_core::render::{Scene, Stage, View};
+use evanu_core::touch::{Fault, MOST_VARIANTS, PlacedTouch, TouchError, repeats};
+use evanu_media::MediaError;
+use rayon::prelude::*;
+use std::path::Path;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
 
 /// Pixels along the longer side of a variant's picture.
 const SIDE: u32 = 420;
+
+/// An invention that is being tried: how far it is, and whether it shall stop.
+#[derive(Default)]
+pub(super) struct Trying {
+    share: AtomicU32,
+    stopped: AtomicBool,
+}
+
+impl Trying {
+    fn watch(&self, share: f32) -> Result<(), Cancelled> {
+        self.share.store(share.to_bits(), Ordering::Relaxed);
+        if self.stopped.load(Ordering::Relaxed) { Err(Cancelled) } else { Ok(()) }
+    }
+}
 
 impl Scenes {
     /// What remembers the variants of touches.
@@ -41,11 +63,14 @@ impl Scenes {
     pub fn try_touch(&self, set: i64, wanted: &TouchTry) -> Result<TouchInfo, StudioError> {
         let loaded = self.loaded(set)?;
         let touch = checked(&loaded, &wanted.touch)?;
+        let trying = self.begin_trying(set);
+        let _over = Over(self, set, trying.clone());
         let count = usize::from(wanted.variants.clamp(1, MOST_VARIANTS));
         let invents = matches!(touch.act, Act::Invent { .. });
         loaded.below(wanted.at.unwrap_or(usize::MAX), |scene| {
             let least = if invents { count } else { 1 };
-            let made = variants(scene, &touch, least, &self.keeping(), &no_progress).map_err(refused)?;
+            let made = variants(scene, &touch, least, &self.keeping(), &|share| trying.watch(share))
+                .map_err(refused)?;
             let Some((key, made)) = made else {
                 return Err(invalid("the area lies outside the plate: draw it on the picture"));
             };
@@ -75,6 +100,58 @@ impl Scenes {
                 hints: made.hints.iter().map(|h| h.words().to_owned()).collect(),
             })
         })
+    }
+
+    /// Begins to try an area of a set; what was tried there before stops.
+    fn begin_trying(&self, set: i64) -> Arc<Trying> {
+        let trying = Arc::new(Trying::default());
+        if let Some(before) = lock(&self.0.trying).insert(set, trying.clone()) {
+            before.stopped.store(true, Ordering::Relaxed);
+        }
+        trying
+    }
+
+    /// How far the invention is that is being tried in a set, 0..=1; `None` when there is none.
+    pub fn tried(&self, set: i64) -> Option<f32> {
+        lock(&self.0.trying).get(&set).map(|trying| f32::from_bits(trying.share.load(Ordering::Relaxed)))
+    }
+
+    /// Stops the invention that is being tried in a set.
+    pub fn stop_trying(&self, set: i64) {
+        if let Some(trying) = lock(&self.0.trying).get(&set) {
+            trying.stopped.store(true, Ordering::Relaxed);
+        }
+    }
+
+    /// The touches of a set that can still be seen, with what would mend each.
+    ///
+    /// # Errors
+    /// When the frames are not ready.
+    pub fn touches_seen(&self, set: i64) -> Result<Vec<SeenTouch>, StudioError> {
+        let loaded = self.loaded(set)?;
+        let repeats = repeats(&loaded.recipe.touches);
+        let seen = loaded.touches.par_iter().map(|placed| -> Result<_, StudioError> {
+            let touch = &loaded.recipe.touches[placed.index];
+            let mut found = loaded.with(|scene| touch_faults(scene, touch))?;
+            if repeats[placed.index] {
+                found.push(Fault::Repeats);
+            }
+            let faults = found.iter().map(|f| FaultInfo { fault: *f, words: f.words().to_owned() }).collect();
+            Ok(SeenTouch { touch: placed.index, faults })
+        });
+        let seen: Vec<SeenTouch> = seen.collect::<Result<_, _>>()?;
+        Ok(seen.into_iter().filter(|s| !s.faults.is_empty()).collect())
+    }
+
+    /// Where the plate is made up, white, as PNG of its size.
+    ///
+    /// # Errors
+    /// When the frames are not ready.
+    pub fn invented_mask(&self, set: i64) -> Result<Vec<u8>, StudioError> {
+        let loaded = self.loaded(set)?;
+        let grid = loaded.with(|scene| scene.grid(View::Plate, 0));
+        let png = evanu_media::encode_grey_png(grid.rect.size(), &shares(&loaded.touches, &grid));
+        png.map_err(|e| MediaError::writing(Path::new("the mask"), &e).into())
     }
 
     /// The move from the source that goes on best from a touch's rim.
@@ -107,14 +184,40 @@ impl Scenes {
 
     /// Share of the plate that is made up, where that is known at once.
     pub(super) fn invented(&self, opened: &Arc<Opened>) -> Option<f32> {
+        /// Seen from so far that it costs nothing.
+        const LEVEL: u32 = 3;
         let loaded = self.at_hand(opened)?;
-        let canvas = opened.with(|s| s.canvas()).size().pixels() as f32;
-        let area = |touch: &PlacedTouch| {
-            let step = touch.made.mask.grid().step() as f32;
-            touch.made.mask.weights().iter().filter(|w| **w >= 0.5).count() as f32 * step * step
-        };
-        let all: f32 = loaded.touches.iter().filter(|t| t.invented).map(area).sum();
-        Some((all / canvas.max(1.0)).min(1.0))
+        let grid = opened.with(|scene| scene.grid(View::Plate, LEVEL));
+        let shares = shares(&loaded.touches, &grid);
+        let all: f32 = shares.iter().map(|v| f32::from(*v) / 255.0).sum();
+        Some(all / shares.len().max(1) as f32)
+    }
+}
+
+/// How much of each pixel is made up, 0..=255.
+fn shares(touches: &[PlacedTouch], grid: &Grid) -> Vec<u8> {
+    let w = grid.rect.width as usize;
+    let mut out = vec![0u8; grid.rect.size().pixels() as usize];
+    for touch in touches.iter().filter(|t| t.invented) {
+        for (y, row) in out.chunks_mut(w.max(1)).enumerate() {
+            let Some(weights) = touch.made.mask.row(grid, y) else { continue };
+            for (v, weight) in row.iter_mut().zip(weights) {
+                *v = (*v).max((255.0 * weight * touch.strength).round() as u8);
+            }
+        }
+    }
+    out
+}
+
+/// Forgets what was tried when it is over, however that comes.
+struct Over<'a>(&'a Scenes, i64, Arc<Trying>);
+
+impl Drop for Over<'_> {
+    fn drop(&mut self) {
+        let mut all = lock(&self.0.0.trying);
+        if all.get(&self.1).is_some_and(|now| Arc::ptr_eq(now, &self.2)) {
+            all.remove(&self.1);
+        }
     }
 }
 
@@ -129,6 +232,7 @@ fn checked(loaded: &Loaded, touch: &Touch<FrameId>) -> Result<Touch, StudioError
 fn refused(error: PlaceError) -> StudioError {
     match error {
         PlaceError::Render(e) => e.into(),
+        PlaceError::Touch(TouchError::Fill(FillError::Cancelled(_))) => StudioError::Cancelled,
         PlaceError::Touch(e) => StudioError::Conflict(e.to_string()),
     }
 }
