@@ -136,6 +136,9 @@ export const api = {
     answered(http.GET("/api/sets/{set}/seams/{purpose}", { params: { path: { set, purpose } } })),
   tryTouch: (set: number, wanted: TouchTry) =>
     answered(http.POST("/api/sets/{set}/touches/try", { ...of(set), body: wanted })),
+  tried: (set: number) => answered(http.GET("/api/sets/{set}/touches/try", of(set))),
+  stopTrying: (set: number) => answered(http.DELETE("/api/sets/{set}/touches/try", of(set))),
+  touchesSeen: (set: number) => answered(http.GET("/api/sets/{set}/touches/seen", of(set))),
   touchSource: (set: number, wanted: TouchTry) =>
     answered(http.POST("/api/sets/{set}/touches/source", { ...of(set), body: wanted })),
   history: (set: number) => answered(http.GET("/api/sets/{set}/history", of(set))),
@@ -167,6 +170,9 @@ export const patchPicture = (set: number, key: string, patch: number) =>
 /** The plate where a touch lies. */
 export const touchPicture = (set: number, key: string, touch: number) =>
   `/api/sets/${set}/touches/${touch}/picture?${key}`;
+
+/** Where the plate is made up, white, of its size. */
+export const inventedMask = (set: number, key: string) => `/api/sets/${set}/invented.png?${key}`;
 
 /** A frame as shot and developed; the address stays the same as long as the picture does. */
 export const thumbnail = (set: SetDetail, frame: number, side: number) =>

@@ -3,7 +3,19 @@ import { shownFrame, type View } from "../picture/views";
 
 interface Fresh {
   /** What an area that is being drawn means; null when none is. */
-  drawing: "ignore" | "fit" | "loop" | "brush" | "keep" | null;
+  drawing:
+    | "ignore"
+    | "fit"
+    | "loop"
+    | "brush"
+    | "keep"
+    /** A part of an invention, what nothing is taken from, an area anew; copying by strokes; the lines of a plane. */
+    | "part"
+    | "barred"
+    | "reshape"
+    | "stroke"
+    | "plane"
+    | null;
   /** A loop drawn around a place, in plate pixels: what is taken from a frame or by a method. */
   loop: { x: number; y: number }[] | null;
   /** The frame that a loop or stroke is taken from as soon as it is drawn: the one shown last meanwhile. */
@@ -15,11 +27,13 @@ interface Fresh {
 interface Lasting {
   /** Radius of the brush on the screen, in its pixels. */
   brush: number;
+  /** What lies under the pointer is shown larger beside it. */
+  magnified: boolean;
 }
 
 export const drawing: { fresh: Fresh; lasting: Lasting } = {
   fresh: { drawing: null, loop: null, taking: null, giving: false },
-  lasting: { brush: 24 },
+  lasting: { brush: 24, magnified: false },
 };
 
 /** While one loops or brushes, a frame that is shown is the one to take from. */

@@ -31,6 +31,8 @@ export const keyList: [string, string][] = [
   ["L", "Loop: draw around a place to take it from a frame or by a method; from the frame that is shown, at once"],
   ["G", "Brush over a place instead of drawing around it"],
   ["N", "Take the kept place from the frame that most surely leaves it clear; again: from the next"],
+  ["Z", "While drawing: what lies under the pointer, magnified beside it"],
+  ["J  K", "While copying: turn the source, enlarge it; with Shift the other way; Shift M mirrors it"],
   ["U", "Give back what is drawn around or brushed over"],
   ["O", "Origin: hatched where few frames agree"],
   ["Q", "Crops with the clearest first, or in order of time"],
@@ -91,7 +93,9 @@ export function useKeys(open: OpenSet, set: SetDetail | undefined) {
       if (e.ctrlKey || e.metaKey || e.altKey || target.closest("select")) return;
       // The brush while there is one, else the picture.
       const larger = (by: 1 | -1) =>
-        v.drawing === "brush" ? v.set({ brush: resized(v.brush, by) }) : camera.zoomBy(1.4 ** by);
+        v.drawing === "brush" || v.drawing === "stroke"
+          ? v.set({ brush: resized(v.brush, by) })
+          : camera.zoomBy(1.4 ** by);
       const far = e.shiftKey ? 400 : 40;
       const digit = /^\d$/.test(e.key) ? (Number(e.key) + 9) % 10 : null;
       const frame = set.frames.find((f) => f.id === shown());
@@ -123,6 +127,7 @@ export function useKeys(open: OpenSet, set: SetDetail | undefined) {
             flicking: false,
             ...(shown() == null ? { view: plate } : {}),
           }),
+        z: () => v.drawing && v.set({ magnified: !v.magnified }),
         i: () => v.set({ light: next(v.light), sheet: false }),
         e: () => v.other && v.set({ compare: toggled(v.compare, "turns") }),
         y: () => v.set({ compare: v.other ? toggled(v.compare, "difference") : "difference", ...beside }),
@@ -165,7 +170,7 @@ export function useKeys(open: OpenSet, set: SetDetail | undefined) {
         s: () => v.set({ surround: surrounds[(surrounds.indexOf(v.surround) + 1) % surrounds.length] }),
         escape: () =>
           v.drawing
-            ? v.set({ drawing: null, taking: null, giving: false })
+            ? v.set({ drawing: null, taking: null, giving: false, part: null })
             : v.moving
               ? v.set({ moving: false })
               : v.set({

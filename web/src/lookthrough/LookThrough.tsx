@@ -359,7 +359,7 @@ const lower = (words: string) => words.charAt(0).toLowerCase() + words.slice(1);
 function originWords(set: SetDetail, origin: NonNullable<LookThrough["origin"]>): string {
   if (origin.touch != null) {
     const touch = set.recipe.touches[origin.touch];
-    return touch ? `Retouched by you: ${touchWords(touch.act)}` : "";
+    return touch ? `Retouched by you: ${touchWords(touch)}` : "";
   }
   if (origin.patch != null) {
     const lift = set.recipe.patches?.[origin.patch];

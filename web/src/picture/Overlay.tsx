@@ -1,29 +1,23 @@
 // Drawn over the picture in its own pixels: where frames end, what a fit rests on, areas that guide the alignment.
 import { useQuery } from "@tanstack/react-query";
-import { useRef, useState } from "react";
-import { flushSync } from "react-dom";
 import { api, evidence, type Point, type SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { useDoubts } from "../doubts/doubts";
-import { boxOf, giveBack, takeLoop } from "../patches/patches";
+import { Drawing } from "../drawing/Drawing";
 import { usePatchInfo, useSeams } from "../patches/usePatchInfo";
-import { outlineOf, pressed, type Dab } from "../patches/stroke";
-import { moveOf, sourceOf } from "../touches/touches";
-import { frameNumber } from "./names";
-import { resized } from "../drawing/slice";
 import { useView } from "../state/store";
-import { frameOfView, isSame, plate } from "./views";
+import { CopyBrush } from "../touches/CopyBrush";
+import { PlaneLines } from "../touches/PlaneLines";
+import { Touches } from "../touches/Outlines";
+import { Outline, path, type Bounds, type PlaceAt } from "./outline";
+import { frameOfView } from "./views";
 
 interface Props {
   open: OpenSet;
   set: SetDetail;
-  bounds: { x: number; y: number; width: number; height: number };
-  /** Canvas pixel under a place of the page. */
-  placeAt: (clientX: number, clientY: number, anywhere?: boolean) => Point | null;
+  bounds: Bounds;
+  placeAt: PlaceAt;
 }
-
-const path = (points: number[][]) =>
-  points.map((p, k) => `${k ? "L" : "M"}${(p[0] ?? 0).toFixed(1)} ${(p[1] ?? 0).toFixed(1)}`).join("") + "Z";
 
 export function Overlay({ open, set, bounds, placeAt }: Props) {
   const { reach, rests, drawing, view, loop, evidence: hatched } = useView();
@@ -49,7 +43,13 @@ export function Overlay({ open, set, bounds, placeAt }: Props) {
         {loop && <Outline d={path(loop.map((p) => [p.x, p.y]))} size={size} stroke="var(--color-persimmon)" dashed />}
         <OpenDoubt set={set} size={size} />
       </svg>
-      {drawing && <Drawing key={drawing} open={open} set={set} box={box} size={size} placeAt={placeAt} />}
+      {drawing === "stroke" ? (
+        <CopyBrush open={open} set={set} bounds={bounds} size={size} placeAt={placeAt} />
+      ) : drawing === "plane" ? (
+        <PlaneLines open={open} set={set} box={box} size={size} placeAt={placeAt} />
+      ) : (
+        drawing && <Drawing key={drawing} open={open} set={set} box={box} size={size} placeAt={placeAt} />
+      )}
     </>
   );
 }
@@ -220,21 +220,6 @@ function Hatched({ set, size }: { set: SetDetail; size: number }) {
   );
 }
 
-function Outline({ d, size, stroke, dashed }: { d: string; size: number; stroke: string; dashed?: boolean }) {
-  return (
-    <>
-      <path d={d} fill="none" stroke="white" strokeWidth={3.2 * size} />
-      <path
-        d={d}
-        fill="none"
-        stroke={stroke}
-        strokeWidth={1.8 * size}
-        strokeDasharray={dashed ? `${6 * size} ${4 * size}` : undefined}
-      />
-    </>
-  );
-}
-
 /** The lift that is open or pointed at in the list. */
 function Lifts({ set, size }: { set: SetDetail; size: number }) {
   const { patch: index } = useView();
@@ -265,45 +250,6 @@ function Lifts({ set, size }: { set: SetDetail; size: number }) {
         told.brings.map((outline, k) => (
           <Outline key={k} d={placed(outline)} size={size} stroke="var(--color-persimmon)" dashed />
         ))}
-    </g>
-  );
-}
-
-/** The touch that is open with where it comes from; a variant that is pointed at, in its place. */
-function Touches({ set, size }: { set: SetDetail; size: number }) {
-  const { touch: index, variant, trying } = useView();
-  const canvas = set.canvas;
-  if (!canvas) return null;
-  const touch = index == null ? undefined : set.recipe.touches[index];
-  const place = variant?.place;
-  const move = touch && moveOf(touch.act);
-  const moved = (p: Point) => [p.x - canvas.x, p.y - canvas.y];
-  const outline = touch && touch.on === set.reference ? touch.outline : null;
-  return (
-    <g data-testid="touch-outline">
-      {variant && place && (
-        <image
-          data-testid="variant-in-place"
-          href={variant.picture}
-          x={place.x - canvas.x}
-          y={place.y - canvas.y}
-          width={place.width}
-          height={place.height}
-          preserveAspectRatio="none"
-        />
-      )}
-      {touch && outline && !trying && (
-        <Outline d={path(outline.map(moved))} size={size} stroke="var(--color-verdigris)" dashed={touch.disabled} />
-      )}
-      {outline && move && (
-        <path
-          d={path(sourceOf(outline, move).map(moved))}
-          fill="none"
-          stroke="white"
-          strokeWidth={1.6 * size}
-          strokeDasharray={`${2 * size} ${4 * size}`}
-        />
-      )}
     </g>
   );
 }
@@ -381,152 +327,5 @@ function Areas({ set, size }: { set: SetDetail; size: number }) {
         );
       })}
     </>
-  );
-}
-
-/** A loop drawn with the pointer becomes an area, or the place that is looked at. */
-function Drawing({
-  open,
-  set,
-  box,
-  size,
-  placeAt,
-}: {
-  open: OpenSet;
-  set: SetDetail;
-  box: string;
-  size: number;
-  placeAt: Props["placeAt"];
-}) {
-  const { view, drawing, giving, taking, brush, zoom, set: put } = useView();
-  const [loop, setLoop] = useState<Dab[]>([]);
-  const [at, setAt] = useState<Point | null>(null);
-  const down = useRef(false);
-  // Counts what was drawn, so that what is drawn next is not taken off with what is done.
-  const turn = useRef(0);
-  const brushing = drawing === "brush";
-  // As large in the picture as on the screen.
-  const radius = brush / (zoom / window.devicePixelRatio || 1);
-  const what = giving
-    ? "what to give back"
-    : taking == null
-      ? "the place"
-      : `what to take from frame ${frameNumber(set, taking)}`;
-  const add = (e: React.PointerEvent) => {
-    const p = placeAt(e.clientX, e.clientY, true);
-    if (p) setLoop((now) => [...now, { ...p, r: pressed(radius, e) }]);
-  };
-  const finish = () => {
-    down.current = false;
-    const canvas = set.canvas;
-    if (canvas && set.reference != null && loop.length > (brushing ? 0 : 5) && drawing) {
-      const step = Math.max(1, Math.floor(loop.length / 300));
-      const drawn = brushing ? outlineOf(loop) : loop.filter((_, k) => k % step === 0);
-      const outline = drawn.map((p) => ({ x: p.x + canvas.x, y: p.y + canvas.y }));
-      if (drawing === "loop" || drawing === "brush") {
-        if (giving) {
-          giveBack(open, set, outline);
-          put(brushing ? {} : { drawing: null, giving: false });
-          return setLoop([]);
-        }
-        const { x, y, width, height } = boxOf(outline);
-        if (taking != null) {
-          // The frame and what was drawn stay until the plate has it; the brush goes on until it is put away.
-          const own = turn.current;
-          // What was drawn goes in the moment in which the picture has it.
-          const shown = () => turn.current === own && flushSync(() => setLoop([]));
-          void takeLoop(
-            open,
-            set,
-            outline.map((p) => ({ x: p.x - canvas.x, y: p.y - canvas.y })),
-            { frame: taking },
-            { back: view, shown },
-          ).then(() => {
-            // Also when it could not be laid.
-            if (isSame(useView.getState().view, view)) put({ view: plate });
-            shown();
-          });
-          return brushing || put({ drawing: null, taking: null });
-        }
-        put({
-          drawing: null,
-          loop: outline.map((p) => ({ x: p.x - canvas.x, y: p.y - canvas.y })),
-          pinned: { x: x - canvas.x + width / 2, y: y - canvas.y + height / 2 },
-        });
-        return setLoop([]);
-      }
-      if (drawing === "keep") {
-        void open.change("keep an area", { protected: [...set.recipe.protected, { on: set.reference, outline }] });
-        put({ drawing: null });
-        return setLoop([]);
-      }
-      const label = drawing === "ignore" ? "let an area not lead the alignment" : "let only an area lead the alignment";
-      void open.change(label, { areas: [...set.recipe.areas, { on: set.reference, guide: drawing, outline }] });
-      put({ drawing: null });
-    }
-    setLoop([]);
-  };
-  return (
-    <div
-      data-own
-      data-testid="drawing"
-      className="absolute inset-0 z-20 cursor-crosshair touch-none"
-      onPointerDown={(e) => {
-        e.stopPropagation();
-        e.currentTarget.setPointerCapture(e.pointerId);
-        down.current = true;
-        turn.current++;
-        setLoop([]);
-        add(e);
-      }}
-      onPointerMove={(e) => {
-        e.stopPropagation();
-        setAt(placeAt(e.clientX, e.clientY, true));
-        if (down.current) add(e);
-      }}
-      onPointerUp={(e) => {
-        e.stopPropagation();
-        finish();
-      }}
-      onWheel={(e) => {
-        if (!brushing) return;
-        e.stopPropagation();
-        put({ brush: resized(brush, e.deltaY < 0 ? 1 : -1) });
-      }}
-    >
-      <div className="absolute top-2 left-1/2 -translate-x-1/2 bg-leaf px-3 py-1 text-sm">
-        {
-          {
-            ignore: "Draw around what must not lead the alignment",
-            fit: "Draw around what must fit",
-            keep: "Draw around what nothing may change",
-            loop: `Draw around ${what}`,
-            brush: `Brush over ${what}; wheel, + and − change the size`,
-          }[drawing ?? "loop"]
-        }
-        ; Esc leaves
-      </div>
-      <svg viewBox={box} preserveAspectRatio="none" className="h-full w-full">
-        {loop.length > 1 && !brushing && (
-          <path d={path(loop.map((p) => [p.x, p.y]))} fill="none" stroke="white" strokeWidth={2.5 * size} />
-        )}
-        {loop.length > 0 && brushing && (
-          <path
-            data-testid="stroke"
-            d={path(outlineOf(loop).map((p) => [p.x, p.y]))}
-            fill="white"
-            fillOpacity={0.35}
-            stroke="white"
-            strokeWidth={1.2 * size}
-          />
-        )}
-        {brushing && at && (
-          <g data-testid="ring">
-            <circle cx={at.x} cy={at.y} r={radius} fill="none" stroke="black" strokeWidth={2.4 * size} />
-            <circle cx={at.x} cy={at.y} r={radius} fill="none" stroke="white" strokeWidth={1.2 * size} />
-          </g>
-        )}
-      </svg>
-    </div>
   );
 }

@@ -159,6 +159,13 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
       const image = viewer.world.getItemAt(0);
       if (image) viewer.viewport.zoomTo(image.imageToViewportZoom(1 / window.devicePixelRatio));
     };
+    camera.afar = () => {
+      const image = viewer.world.getItemAt(0);
+      if (!image) return;
+      const quarter = image.imageToViewportZoom(0.25 / window.devicePixelRatio);
+      viewer.viewport.goHome();
+      if (quarter < viewer.viewport.getHomeZoom()) viewer.viewport.zoomTo(quarter);
+    };
     camera.zoomBy = (factor) => void viewer.viewport.zoomBy(factor).applyConstraints();
     camera.panBy = (dx, dy) =>
       void viewer.viewport

@@ -3,9 +3,18 @@
 interface Camera {
   whole: () => void;
   hundred: () => void;
+  /** A quarter of the full size, or the whole where that is smaller. */
+  afar: () => void;
   zoomBy: (factor: number) => void;
   panBy: (dx: number, dy: number) => void;
   show: (place: { x: number; y: number; width: number; height: number }) => void;
 }
 
-export const camera: Camera = { whole: () => {}, hundred: () => {}, zoomBy: () => {}, panBy: () => {}, show: () => {} };
+export const camera: Camera = {
+  whole: () => {},
+  hundred: () => {},
+  afar: () => {},
+  zoomBy: () => {},
+  panBy: () => {},
+  show: () => {},
+};

@@ -25,7 +25,7 @@ export interface Kin {
 export const gridOf = ({ id, canvas }: SetDetail): Grid | null =>
   canvas ? { set: id, width: canvas.width, height: canvas.height, levels: canvas.levels, tile: canvas.tile } : null;
 
-const address = (grid: Grid, keys: Keys, view: string, { level, x, y }: Spot) =>
+export const address = (grid: Grid, keys: Keys, view: string, { level, x, y }: Spot) =>
   `/api/sets/${grid.set}/tiles/${keys(level, x, y)}/${encodeURIComponent(view)}/${level}/${x}_${y}.jpg`;
 
 export function source(grid: Grid, keys: Keys, view: string): OpenSeadragon.TileSource {

@@ -5,6 +5,7 @@ import { fitPlace } from "../patches/patches";
 import { type Compare } from "../picture/slice";
 import { bare, plate } from "../picture/views";
 import { useView } from "../state/store";
+import { Turning } from "../ui/Turning";
 
 /** What changes of a lift; it may follow from what the lift is at that moment. */
 export type Part = Partial<Patch> | ((now: Patch) => Partial<Patch>);
@@ -53,7 +54,6 @@ export function Moved({
     window.addEventListener("keydown", key, true);
     return () => window.removeEventListener("keydown", key, true);
   });
-  const number = "num w-16 border border-faint/60 bg-white px-1 text-right";
   return (
     <fieldset className="flex flex-col gap-1 border-t border-rule/60 pt-1.5">
       <div className="flex flex-wrap items-center gap-x-3 gap-y-1">
@@ -69,47 +69,7 @@ export function Moved({
           {(place.shift[0] ?? 0).toFixed(1)}, {(place.shift[1] ?? 0).toFixed(1)} px
         </span>
       </div>
-      <div className="flex flex-wrap items-center gap-x-3 gap-y-1">
-        <label className="flex items-center gap-1">
-          Turn
-          <input
-            type="number"
-            step={0.1}
-            className={number}
-            aria-label="Turn in degrees"
-            value={place.turn}
-            onChange={(e) =>
-              adjust({ turn: Math.max(-180, Math.min(180, Number(e.target.value) || 0)) }, "turn a lift")
-            }
-          />
-          °
-        </label>
-        <label className="flex items-center gap-1">
-          Size
-          <input
-            type="number"
-            step={0.5}
-            className={number}
-            aria-label="Size in percent"
-            value={Math.round(1000 * place.scale) / 10}
-            onChange={(e) =>
-              Number(e.target.value) >= 10 &&
-              Number(e.target.value) <= 1000 &&
-              adjust({ scale: Number(e.target.value) / 100 }, "size of a lift")
-            }
-          />
-          %
-        </label>
-        <label className="flex items-center gap-1">
-          <input
-            type="checkbox"
-            className="accent-ink"
-            checked={place.mirror}
-            onChange={(e) => adjust({ mirror: e.target.checked }, "mirror a lift")}
-          />
-          Mirrored
-        </label>
-      </div>
+      <Turning place={place} change={(part, what) => adjust(part, `${what} a lift`)} />
       <label className="flex items-center justify-between gap-2">
         Look at it as
         <select

@@ -1,28 +1,34 @@
 // Copying, mending, evening out and making up areas of the plate: the acts behind the list of touches.
-import { api, type PatchTransform, type Point, type SetDetail, type Touch, type Variant } from "../api/client";
+import { api, Refused, type PatchTransform, type Point, type SetDetail, type Touch, type Variant } from "../api/client";
 import type { OpenSet } from "../api/useSet";
-import { boxOf, worth } from "../patches/patches";
-import { frameNumber } from "../picture/names";
+import { boxOf } from "../patches/patches";
 import { useView } from "../state/store";
 import { tell, tellError } from "../ui/Notices";
+import { backOf, UNMOVED, type Quad } from "./geometry";
+import type { Trying } from "./slice";
 
+export type { Copying } from "./slice";
 export type Act = Touch["act"];
 export type Kind = "copy" | "mend" | "even" | "invent";
 
-const UNMOVED: PatchTransform = { shift: [0, 0], turn: 0, scale: 1, mirror: false };
 /** Variants that are offered at once. */
 const OFFERED = 4;
 /** As many as there may be. */
 const MOST = 16;
+/** Milliseconds between two looks at how far an invention is. */
+const LOOKS = 300;
 
 export const kindOf = (act: Act): Kind =>
   "copy" in act ? "copy" : "mend" in act ? "mend" : "even" in act ? "even" : "invent";
 
 /** What a touch is, for the list. */
-export function touchWords(act: Act): string {
+export function touchWords({ act, parts }: Touch): string {
   if ("copy" in act) return "Copy";
   if ("even" in act) return "Evened out";
-  if ("invent" in act) return `Invented, variant ${act.invent.variant + 1}`;
+  if ("invent" in act) {
+    const others = [...new Set(parts?.map((p) => p.variant + 1))].filter((v) => v !== act.invent.variant + 1);
+    return `Invented, variant ${[act.invent.variant + 1, ...others].join(" and ")}`;
+  }
   const only = { both: "", lighten: ", only lighter", darken: ", only darker" }[act.mend.only];
   return `Mend${only}`;
 }
@@ -30,19 +36,14 @@ export function touchWords(act: Act): string {
 /** Where what a touch shows comes from; null for one that has no source. */
 export const moveOf = (act: Act) => ("copy" in act ? act.copy.transform : "mend" in act ? act.mend.transform : null);
 
-/** Where a touch's outline lies on its source. */
-export function sourceOf(outline: Point[], move: NonNullable<ReturnType<typeof moveOf>>): Point[] {
+export const middleOf = (outline: Point[]): Point => {
   const box = boxOf(outline);
-  const [x, y] = [box.x + box.width / 2, box.y + box.height / 2];
-  const [a = 0, b = 0] = move.shift;
-  const turn = (move.turn * Math.PI) / 180;
-  const [s, c] = [Math.sin(turn) / move.scale, Math.cos(turn) / move.scale];
-  return outline.map((p) => {
-    const [u, v] = [p.x - x, p.y - y];
-    const across = c * u + s * v;
-    return { x: x - a + (move.mirror ? -across : across), y: y - b - s * u + c * v };
-  });
-}
+  return { x: box.x + box.width / 2, y: box.y + box.height / 2 };
+};
+
+/** Where a touch's outline lies on its source. */
+export const sourceOf = (outline: Point[], move: PatchTransform, plane?: Quad | null): Point[] =>
+  outline.map(backOf(move, middleOf(outline), plane));
 
 /** The act with its source moved otherwise. */
 export function movedTo(act: Act, transform: PatchTransform): Act {
@@ -60,72 +61,145 @@ function begun(set: SetDetail, loop: Point[], act: Act): Touch {
 
 const asked = "Draw a loop around what is to go first (L).";
 
-/** Makes up what lies in the open loop: first looks which frames show it clear, then offers variants. */
+/** Makes up what lies in the open loop, in variants. */
 export async function inventLoop(set: SetDetail) {
-  const { loop, set: put } = useView.getState();
+  const { loop } = useView.getState();
   if (!loop) return tell(asked);
-  const touch = begun(set, loop, { invent: { seed: 1, variant: 0 } });
-  put({ trying: { touch, at: null, variants: null, hints: [], frames: [] }, variant: null });
-  await offer(set, touch, null, OFFERED, loop);
+  await offer(set, { touch: begun(set, loop, { invent: { seed: 1, variant: 0 } }), at: null }, OFFERED);
 }
 
-/** Variants of a touch; frames that show the place clear come first. */
-async function offer(set: SetDetail, touch: Touch, at: number | null, variants: number, loop: Point[] | null) {
+/** Variants of a touch, and how far they are meanwhile. */
+async function offer(set: SetDetail, { touch, at }: Pick<Trying, "touch" | "at">, variants: number) {
   const put = useView.getState().set;
-  const current = () => useView.getState().trying?.touch === touch;
-  if (loop)
-    worth(set, loop, null).then(
-      (found) => {
-        const trying = useView.getState().trying;
-        // What also brings something in is no better ground than what is made up.
-        const clear = found.filter((p) => p.told.takes > 0 && !p.told.brings.length);
-        const frames = clear.map((p) => ({ frame: p.frame, words: `frame ${frameNumber(set, p.frame)}` }));
-        if (trying && current()) put({ trying: { ...trying, frames } });
+  const begin: Trying = { touch, at, variants: null, hints: [], share: 0 };
+  put({ trying: begin, variant: null });
+  const current = () => {
+    const { trying } = useView.getState();
+    return trying?.touch === touch ? trying : null;
+  };
+  const looks = setInterval(() => {
+    void api.tried(set.id).then(
+      ({ share }) => {
+        const now = current();
+        if (now && !now.variants && share != null) put({ trying: { ...now, share } });
       },
       () => undefined,
     );
+  }, LOOKS);
   try {
     const told = await api.tryTouch(set.id, { touch, at, variants });
-    const trying = useView.getState().trying;
-    if (trying && current()) put({ trying: { ...trying, variants: told.variants, hints: told.hints } });
+    const now = current();
+    if (now) put({ trying: { ...now, variants: told.variants, hints: told.hints } });
   } catch (e) {
-    if (current()) put({ trying: null });
-    tellError(e);
+    // What was left, or begun anew, is no error.
+    if (current()) {
+      put({ trying: null });
+      tellError(e);
+    } else if (!(e instanceof Refused)) tellError(e);
+  } finally {
+    clearInterval(looks);
   }
+}
+
+/** Leaves what is tried; what is being made stops. */
+export function leave(set: SetDetail) {
+  const { trying, set: put } = useView.getState();
+  if (trying && !trying.variants) void api.stopTrying(set.id).catch(() => undefined);
+  put({ trying: null, variant: null, part: null });
 }
 
 /** Four more variants of what is tried. */
 export async function more(set: SetDetail) {
-  const { trying, set: put } = useView.getState();
+  const { trying } = useView.getState();
   if (!trying?.variants) return;
   const count = Math.min(MOST, trying.variants.length + OFFERED);
   if (count === trying.variants.length) return tell(`There are ${MOST} variants at most; draw the area otherwise.`);
-  put({ trying: { ...trying, variants: null } });
-  await offer(set, trying.touch, trying.at, count, null);
+  await offer(set, { ...trying, touch: { ...trying.touch } }, count);
+}
+
+/** The same area tried otherwise: wider, in a plane, without taking from a place. What is laid changes with it. */
+export function tryOtherwise(open: OpenSet, set: SetDetail, part: Partial<Touch>, label: string) {
+  const { trying } = useView.getState();
+  if (!trying) return;
+  const touch = { ...trying.touch, ...part };
+  const { at } = trying;
+  if (at != null) void open.change(label, (now) => ({ touches: now.touches.map((t, k) => (k === at ? touch : t)) }));
+  void offer(set, { touch, at }, OFFERED);
+}
+
+/** An outline a little farther out all around. */
+export function wider(outline: Point[]): Point[] {
+  const box = boxOf(outline);
+  const middle = middleOf(outline);
+  const more = Math.max(8, 0.12 * Math.max(box.width, box.height));
+  return outline.map((p) => {
+    const long = Math.hypot(p.x - middle.x, p.y - middle.y) || 1;
+    return { x: p.x + (more * (p.x - middle.x)) / long, y: p.y + (more * (p.y - middle.y)) / long };
+  });
 }
 
 /** Opens the variants of an invention that is laid. */
 export function reopen(set: SetDetail, at: number) {
   const touch = set.recipe.touches[at];
   if (!touch || !("invent" in touch.act)) return;
-  useView.getState().set({ trying: { touch, at, variants: null, hints: [], frames: [] }, variant: null });
-  void offer(set, touch, at, Math.max(OFFERED, touch.act.invent.variant + 1), null);
+  const last = Math.max(touch.act.invent.variant, ...(touch.parts ?? []).map((p) => p.variant));
+  void offer(set, { touch, at }, Math.max(OFFERED, last + 1));
 }
 
-/** Lays a variant of what is tried. */
-export function choose(open: OpenSet, chosen: Variant) {
+/** Lays a variant of what is tried; the others stay at hand, also for parts of them. */
+export function choose(open: OpenSet, set: SetDetail, chosen: Variant) {
   const { trying, set: put } = useView.getState();
   if (!trying || !("invent" in trying.touch.act)) return;
   const act: Act = { invent: { ...trying.touch.act.invent, variant: chosen.variant } };
-  const touch = { ...trying.touch, act };
-  const { at } = trying;
-  put({ trying: null, loop: null, variant: null });
-  void open.change(at == null ? "invent an area" : "another variant of an invention", (now) => ({
-    touches: at == null ? [...now.touches, touch] : now.touches.map((t, k) => (k === at ? touch : t)),
+  const touch: Touch = { ...trying.touch, act, parts: [] };
+  const at = trying.at ?? set.recipe.touches.length;
+  put({ trying: { ...trying, touch, at }, loop: null, variant: null, touch: null });
+  void open.change(trying.at == null ? "invent an area" : "another variant of an invention", (now) => ({
+    touches: now.touches.length === at ? [...now.touches, touch] : now.touches.map((t, k) => (k === at ? touch : t)),
   }));
 }
 
-/** Covers the open loop with what goes on best from its rim, as it is or in the tone around. */
+/** Takes a part of the area from the variant that was pointed at. */
+export function partLoop(open: OpenSet, outline: Point[]) {
+  const { trying, part, set: put } = useView.getState();
+  if (!trying || trying.at == null || part == null) return;
+  const { at } = trying;
+  const touch: Touch = { ...trying.touch, parts: [...(trying.touch.parts ?? []), { outline, variant: part }] };
+  put({ trying: { ...trying, touch }, part: null, variant: null });
+  void open.change("a part from another variant", (now) => ({
+    touches: now.touches.map((t, k) => (k === at ? touch : t)),
+  }));
+}
+
+/** Has nothing taken from what was drawn around: for what is tried, or the touch that is open. */
+export function barLoop(open: OpenSet, set: SetDetail, outline: Point[]) {
+  const { trying, touch: index } = useView.getState();
+  const label = "take nothing from a place";
+  if (trying) return tryOtherwise(open, set, { barred: [...(trying.touch.barred ?? []), outline], parts: [] }, label);
+  if (index != null) changeTouch(open, index, (t) => ({ barred: [...(t.barred ?? []), outline] }), label);
+}
+
+/** The touch that is open over another area; its source stays where it was. */
+export function reshapeTo(open: OpenSet, set: SetDetail, outline: Point[]) {
+  const { touch: index } = useView.getState();
+  if (index == null) return;
+  changeTouch(open, index, () => ({ outline, on: set.reference ?? 0, parts: [] }), "draw a touch's area anew");
+}
+
+/** What becomes of a plane that was drawn: what is tried, copied or open lies in it. */
+export function planeDrawn(open: OpenSet, set: SetDetail, plane: Quad) {
+  const { trying, touch: index, copying, set: put } = useView.getState();
+  put({ plane });
+  if (trying) tryOtherwise(open, set, { plane, parts: [] }, "an area in a plane");
+  else if (index != null) changeTouch(open, index, () => ({ plane }), "a touch in a plane");
+  else put({ copying: { ...copying, plane, from: null, to: null }, drawing: "stroke" });
+}
+
+export function changeTouch(open: OpenSet, at: number, part: (now: Touch) => Partial<Touch>, label: string) {
+  void open.change(label, (now) => ({ touches: now.touches.map((t, k) => (k === at ? { ...t, ...part(t) } : t)) }));
+}
+
+/** Covers the open loop with what goes on best from its rim, as it is or in the tone of what is around. */
 export async function coverLoop(open: OpenSet, set: SetDetail, kind: "copy" | "mend") {
   const { loop, set: put } = useView.getState();
   if (!loop) return tell(asked);
@@ -143,13 +217,55 @@ export async function coverLoop(open: OpenSet, set: SetDetail, kind: "copy" | "m
   }
 }
 
+/** Another source for a touch: the one that goes on best, as it lies now. */
+export async function findSource(open: OpenSet, set: SetDetail, at: number, barred: Point[][] = []) {
+  const touch = set.recipe.touches[at];
+  if (!touch) return;
+  try {
+    const wanted = { ...touch, barred: [...(touch.barred ?? []), ...barred] };
+    const found = await api.touchSource(set.id, { touch: wanted, at, variants: 1 });
+    changeTouch(open, at, (t) => ({ act: movedTo(t.act, found) }), "another source for a touch");
+  } catch (e) {
+    tellError(e);
+  }
+}
+
 /** Evens out the open loop. */
 export function evenLoop(open: OpenSet, set: SetDetail) {
   const { loop, set: put } = useView.getState();
   if (!loop) return tell(asked);
-  const xs = loop.map((p) => p.x);
-  const slow = Math.max(8, Math.round((Math.max(...xs) - Math.min(...xs)) / 4));
+  const slow = Math.max(8, Math.round(boxOf(loop).width / 4));
   const touch = begun(set, loop, { even: { slow: Math.min(2000, slow) } });
   void open.change("even out an area", (now) => ({ touches: [...now.touches, touch] }));
   put({ loop: null, touch: set.recipe.touches.length });
+}
+
+/** Lays a stroke of the copying brush; `shown` is called once the picture has it. */
+export async function layStroke(
+  open: OpenSet,
+  set: SetDetail,
+  outline: Point[],
+  transform: PatchTransform,
+  shown: () => void,
+) {
+  const { act, shown: from, plane, soft } = useView.getState().copying;
+  const touch: Touch = {
+    on: set.reference ?? 0,
+    outline,
+    act: act === "copy" ? { copy: { transform } } : { mend: { transform, only: "both" } },
+    shown: from,
+    plane,
+    feather: soft,
+    strength: 1,
+    disabled: false,
+  };
+  await open.change(
+    act === "copy" ? "copy by a stroke" : "mend by a stroke",
+    (now) => ({ touches: [...now.touches, touch] }),
+    {
+      shown,
+    },
+  );
+  // Also when it could not be laid.
+  shown();
 }

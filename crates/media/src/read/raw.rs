@@ -73,6 +73,9 @@ fn read(path: &Path, bytes: &[u8]) -> Result<(Wide, CameraData), MediaError> {
     if tiff {
         Directories::of(bytes).check().map_err(|what| damaged(path, what))?;
     }
+    if !blocks_end(bytes) {
+        return Err(damaged(path, "its blocks reach beyond its end"));
+    }
     // Some decoders look at the name.
     let source = RawSource::new_from_slice(bytes).with_path(path);
     let decoder = rawler::get_decoder(&source).map_err(bad)?;
@@ -111,6 +114,27 @@ fn read(path: &Path, bytes: &[u8]) -> Result<(Wide, CameraData), MediaError> {
     // All of what a TIFF says, such as the place and the author.
     let block = tiff.then(|| CameraData::parse(bytes).block).flatten().or(camera.block);
     Ok((Wide { size, light, headroom }, CameraData { block, ..camera }))
+}
+
+/// Whether the blocks of a file that is a row of them, as MRW is, lie within it: the decoder goes through them as they say, also in
+/// circles.
+fn blocks_end(bytes: &[u8]) -> bool {
+    if !bytes.starts_with(b"\0MRM") {
+        return true;
+    }
+    let number = |at: usize| {
+        let four = bytes.get(at..at + 4)?.try_into().ok()?;
+        Some(u32::from_be_bytes(four) as usize)
+    };
+    let Some(end) = number(4).map(|length| length + 8).filter(|end| *end <= bytes.len()) else {
+        return false;
+    };
+    let mut at = 8;
+    while at + 8 <= end {
+        let Some(length) = number(at + 4) else { return false };
+        at += 8 + length;
+    }
+    at <= end
 }
 
 /// White balance of the camera, green being one.
@@ -185,4 +209,26 @@ fn camera(meta: &RawMetadata, orientation: u16) -> CameraData {
         block: None,
     }
     .with_block()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn blocks_that_lead_in_circles_are_refused_at_once() {
+        let file = |length: u32| {
+            let mut bytes = b"\0MRM".to_vec();
+            bytes.extend(40u32.to_be_bytes());
+            bytes.extend(b"\0PRX");
+            bytes.extend(length.to_be_bytes());
+            bytes.resize(48, 0);
+            bytes
+        };
+        assert!(blocks_end(&file(32)));
+        assert!(!blocks_end(&file(33)));
+        // Eight and this are nothing by 32 bits.
+        let e = raw(Path::new("circle.mrw"), &file(u32::MAX - 7)).err().unwrap().to_string();
+        assert!(e.contains("circle.mrw") && e.contains("beyond its end"), "{e}");
+    }
 }
