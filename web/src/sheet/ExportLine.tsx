@@ -2,9 +2,10 @@
 import { useQuery } from "@tanstack/react-query";
 import { Download } from "lucide-react";
 import { useState } from "react";
-import { api, type ExportRequest, type SetDetail } from "../api/client";
+import { api, inventedMask, type ExportRequest, type SetDetail } from "../api/client";
 import { Button, Choices, Progress } from "../ui/controls";
 import { tellError } from "../ui/Notices";
+import { madeUp } from "../ui/words";
 import type { Fact } from "./fact";
 
 export function exportFact(set: SetDetail): Fact {
@@ -68,6 +69,18 @@ export function ExportLine({ set }: { set: SetDetail }) {
       <p className="text-[13px] leading-tight text-faint">
         The reference frame&apos;s camera data and an sRGB profile go with the file.
       </p>
+      {set.invented != null && set.invented > 0 && (
+        <p className="text-[14px] leading-tight" data-testid="made-up">
+          {madeUp(set.invented)} of the plate is made up: no frame shows it.{" "}
+          <a
+            className="underline"
+            href={inventedMask(set.id, set.plate_key ?? "")}
+            download={`${set.name} made up.png`}
+          >
+            Where, as a mask
+          </a>
+        </p>
+      )}
       {busy ? (
         <Progress
           name={state.step?.name ?? "Waits for its turn"}

@@ -23,19 +23,14 @@ import {
 import type { Quad } from "../touches/geometry";
 import { Variants } from "../touches/Variants";
 import { Button } from "../ui/controls";
-import { plural } from "../ui/words";
+import { madeUp, plural } from "../ui/words";
 import type { Fact } from "./fact";
 
 export function retouchFact(set: SetDetail): Fact {
   const touches = set.recipe.touches;
   if (!touches.length) return { text: "nothing retouched" };
   const share = set.invented;
-  const told =
-    share == null
-      ? ""
-      : share > 0
-        ? `, ${(100 * share).toFixed(share < 0.001 ? 2 : 1)} % made up`
-        : ", nothing made up";
+  const told = share == null ? "" : share > 0 ? `, ${madeUp(share)} made up` : ", nothing made up";
   return { text: `${plural(touches.length, "touch", "touches")}${told}` };
 }
 

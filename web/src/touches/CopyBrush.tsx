@@ -197,7 +197,7 @@ export function CopyBrush({
     >
       <div className="absolute top-2 left-1/2 -translate-x-1/2 bg-leaf px-3 py-1 text-sm">
         {back
-          ? "Brush; J turns the source, K enlarges it, with Shift the other way; Shift M mirrors it; Shift click draws straight; Z magnifies; Esc leaves"
+          ? "Brush; J turns the source, K enlarges it, Shift the other way; Shift click draws straight; Esc leaves"
           : "Press on what is to be copied and drag to where it goes; Esc leaves"}
       </div>
       {back && <Preview set={set} bounds={bounds} back={back} at={at} stroke={stroke} radius={radius} />}

@@ -39,3 +39,6 @@ export const methodTitles: Record<string, string> = {
 };
 
 export const methodTitle = (method: string) => methodTitles[method] ?? method.replace("rank:", "Rank ");
+
+/** A share of the plate that is made up, in percent. */
+export const madeUp = (share: number) => `${(100 * share).toFixed(share < 0.001 ? 2 : 1)} %`;

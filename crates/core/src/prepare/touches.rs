@@ -131,7 +131,7 @@ pub fn touch_faults(scene: &Scene<'_>, touch: &Touch) -> Result<Vec<Fault>, Rend
     let all = scene.grid(View::Plate, 0);
     place.grid = all.cut(place.part).grown(AROUND, all.rect);
     let plate = scene.codes(place.grid.rect)?;
-    Ok(faults(&place.around(&plate, None, &[])))
+    Ok(faults(&plate, &place.around(&plate, None, &[]).hole(), place.grid.rect.size()))
 }
 
 /// Digits for a text.

@@ -362,7 +362,7 @@ impl Around<'_> {
     }
 
     /// What is to go: all pixels that the touch changes.
-    fn hole(&self) -> Vec<bool> {
+    pub(crate) fn hole(&self) -> Vec<bool> {
         let w = self.grid.rect.width as usize;
         let mut out = vec![false; self.size().pixels() as usize];
         for (y, row) in out.chunks_mut(w.max(1)).enumerate() {

@@ -3,8 +3,8 @@
 //!
 //! Told by rules that each name what mends it; none tells how plausible a touch is, which no rule knows.
 
-use super::{Act, Around, Touch};
-use crate::geometry::{Point, ends};
+use super::{Act, Plate, Touch};
+use crate::geometry::{Point, Size, ends};
 use crate::patch::middle;
 use crate::pixel::distance::distances_within;
 use serde::Serialize;
@@ -39,88 +39,91 @@ impl Fault {
     }
 }
 
-/// A step along the border is seen when it is so many times those around it.
-const STEP: f32 = 1.5;
-/// A difference in tone is seen when it is so many times those along the surroundings, and so much in root codes.
-const TONE: (f32, f32) = (3.0, 900.0);
-/// Roughness, as a share of that of the surroundings, beyond which it is seen.
-const ROUGH: (f32, f32) = (0.6, 1.7);
-/// Pixels on each side of the border that are looked at.
-const BESIDE: f32 = 12.0;
-/// Fewest pixels on each side that say anything.
-const FEWEST: usize = 60;
+/// Pixels on each side of the border that are compared, and those of the band beyond that tell how much the ground varies anyway.
+const NEAR: f32 = 4.0;
+const BEYOND: f32 = 9.0;
 /// Parts that the border is looked at in.
-const PARTS: usize = 12;
+const PARTS: usize = 24;
+/// A step across the border is seen when it is so many times what the ground varies by beside it, and so much in root codes.
+const STEP: (f32, f32) = (2.5, 1800.0);
+/// Share of its parts from which on a border is seen.
+const SHARE: f32 = 0.2;
+/// A difference in tone is seen when it is so much in root codes and goes one way in so large a share of the parts.
+const TONE: (f32, f32) = (1300.0, 0.8);
+/// Roughness, as a share of that of the surroundings, beyond which it is seen.
+const ROUGH: (f32, f32) = (0.55, 1.8);
+/// Pixels on each side of the border whose roughness is compared.
+const BESIDE: f32 = 12.0;
+/// Fewest pixels that say anything, of a band of one part and of a side.
+const FEWEST: (usize, usize) = (10, 60);
 
-/// What of a touch can be seen on the picture that it lies on: `around` is that picture with the touch.
-pub fn faults(around: &Around<'_>) -> Vec<Fault> {
-    let hole = around.hole();
-    let w = around.grid.rect.width as usize;
+/// What of an area can be seen on a picture of root codes.
+pub fn faults(plate: &Plate, hole: &[bool], size: Size) -> Vec<Fault> {
+    let w = size.width as usize;
     let bright: Vec<f32> = (0..hole.len())
         .map(|p| {
-            let of = |c: usize| f32::from(around.plate[c][p]);
+            let of = |c: usize| f32::from(plate[c][p]);
             (of(0) + 2.0 * of(1) + of(2)) / 4.0
         })
         .collect();
-    let outside = distances_within(&hole, w, BESIDE as usize + 2);
+    let reach = BESIDE as usize + 2;
+    let outside = distances_within(hole, w, reach);
     let not: Vec<bool> = hole.iter().map(|h| !h).collect();
-    let inside = distances_within(&not, w, BESIDE as usize + 2);
-    let next = |p: usize| {
-        [(p % w + 1 < w, p + 1), (p + w < hole.len(), p + w)].into_iter().filter(|n| n.0).map(|n| n.1)
-    };
-    let centre = middle(
-        &(0..hole.len())
-            .filter(|&p| hole[p])
-            .map(|p| Point::new((p % w) as f64, (p / w) as f64))
-            .collect::<Vec<_>>(),
-    );
+    let inside = distances_within(&not, w, reach);
+    let place = |p: usize| Point::new((p % w) as f64, (p / w) as f64);
+    let centre = middle(&(0..hole.len()).filter(|&p| hole[p]).map(place).collect::<Vec<_>>());
     let part = |p: usize| {
         let (x, y) = ((p % w) as f64 - centre.x, (p / w) as f64 - centre.y);
         let turn = (y.atan2(x) / std::f64::consts::TAU + 0.5) * PARTS as f64;
         (turn as usize).min(PARTS - 1)
     };
-    // Steps across the border, and between neighbours on either side of it.
-    let (mut border, mut beside) = (Mean::default(), Mean::default());
+    // Beyond the border, just outside, just inside, farther inside.
+    let mut bands = [[Mean::default(); 4]; PARTS];
     let (mut rough_in, mut rough_out) = (Mean::default(), Mean::default());
-    let mut tones = [[Mean::default(); 2]; PARTS];
     for p in 0..hole.len() {
-        let near_in = hole[p] && inside[p] <= BESIDE;
-        let near_out = !hole[p] && outside[p] <= BESIDE;
-        if !near_in && !near_out {
+        let distance = if hole[p] { inside[p] } else { outside[p] };
+        if distance > BESIDE {
             continue;
         }
-        tones[part(p)][usize::from(near_out)].add(bright[p]);
-        for q in next(p) {
+        if distance <= BEYOND {
+            let band = match (hole[p], distance <= NEAR) {
+                (false, false) => 0,
+                (false, true) => 1,
+                (true, true) => 2,
+                (true, false) => 3,
+            };
+            bands[part(p)][band].add(bright[p]);
+        }
+        let next = [(p % w + 1 < w, p + 1), (p + w < hole.len(), p + w)];
+        for (_, q) in next.into_iter().filter(|(there, q)| *there && hole[*q] == hole[p]) {
             let step = (bright[p] - bright[q]).abs();
-            if hole[p] != hole[q] {
-                border.add(step);
-            } else {
-                beside.add(step);
-                if hole[p] { rough_in.add(step) } else { rough_out.add(step) }
-            }
+            if hole[p] { rough_in.add(step) } else { rough_out.add(step) }
         }
     }
     let mut out = Vec::new();
-    if border.count < FEWEST / 2 || rough_in.count < FEWEST || rough_out.count < FEWEST {
+    if rough_in.count < FEWEST.1 || rough_out.count < FEWEST.1 {
         return out;
     }
-    let noise = 40.0;
-    if border.mean() > STEP * (beside.mean() + noise) {
+    let told: Vec<[f32; 4]> = bands
+        .iter()
+        .filter(|part| part[1].count >= FEWEST.0 && part[2].count >= FEWEST.0)
+        .map(|part| part.map(|band| band.mean()))
+        .collect();
+    let seen = |part: &&[f32; 4]| {
+        let [beyond, outer, inner, deep] = **part;
+        let ground = (beyond - outer).abs().max((deep - inner).abs());
+        (outer - inner).abs() > STEP.1.max(STEP.0 * ground)
+    };
+    let seen = told.iter().filter(seen).count() as f32;
+    if seen >= 2.0 && seen > SHARE * told.len() as f32 {
         out.push(Fault::Border);
     }
-    // In most parts the same way, and more than the surroundings differ among themselves.
-    let told: Vec<(f32, f32)> = tones
-        .iter()
-        .filter(|t| t[0].count > 8 && t[1].count > 8)
-        .map(|t| (t[0].mean() - t[1].mean(), t[1].mean()))
-        .collect();
-    let off = told.iter().map(|t| t.0).sum::<f32>() / told.len().max(1) as f32;
-    let level = told.iter().map(|t| t.1).sum::<f32>() / told.len().max(1) as f32;
-    let spread = (told.iter().map(|t| (t.1 - level).powi(2)).sum::<f32>() / told.len().max(1) as f32).sqrt();
-    let alike = told.iter().filter(|t| t.0.signum() == off.signum()).count();
-    if told.len() > PARTS / 2 && 4 * alike >= 3 * told.len() && off.abs() > TONE.1.max(TONE.0 * spread) {
+    let off = told.iter().map(|part| part[2] - part[1]).sum::<f32>() / told.len().max(1) as f32;
+    let alike = told.iter().filter(|part| (part[2] - part[1]).signum() == off.signum()).count() as f32;
+    if off.abs() > TONE.0 && alike >= TONE.1 * told.len() as f32 {
         out.push(Fault::Tone);
     }
+    let noise = 40.0;
     let rough = (rough_in.mean() + noise) / (rough_out.mean() + noise);
     if rough < ROUGH.0 {
         out.push(Fault::Soft);
@@ -169,7 +172,7 @@ pub fn repeats<F: Copy + PartialEq>(touches: &[Touch<F>]) -> Vec<bool> {
         touches[k].shown == touches[j].shown
             && touches[k].on == touches[j].on
             && overlap(from, other_from) > SAME
-            && apart(own, other) < NEAR * longer(own).max(longer(other))
+            && apart(own, other) < BESIDE_LIKE * longer(own).max(longer(other))
     };
     (0..touches.len()).map(|k| (0..k).any(|j| alike(k, j))).collect()
 }
@@ -177,7 +180,7 @@ pub fn repeats<F: Copy + PartialEq>(touches: &[Touch<F>]) -> Vec<bool> {
 /// Share of the smaller of two sources from which on they are the same.
 const SAME: f64 = 0.5;
 /// How many times as long as they are copies of it are beside each other.
-const NEAR: f64 = 4.0;
+const BESIDE_LIKE: f64 = 4.0;
 
 /// The boxes of a touch's area and of its source, of one that is laid and has one.
 fn copied<F: Copy>(touch: &Touch<F>) -> Option<[(Point, Point); 2]> {
