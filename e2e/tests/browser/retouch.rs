@@ -1,20 +1,32 @@
 //! Retouching as a person does: something that never moved is drawn around, made up in variants, mended, ordered, switched off.
 
-use crate::stage::{apart, with_stage};
+use crate::stage::{Stage, apart, with_stage};
 
 const FACT: &str = "document.querySelector('[data-testid=fact-retouch]').innerText";
+const FOUR: &str = "document.querySelectorAll('button[aria-label^=\"Variant \"]').length === 4";
+
+/// Opens the forecourt at Retouch, and tells where its pixels lie on the page while all of it is shown.
+async fn forecourt(s: &Stage) -> impl Fn((f64, f64)) -> (i64, i64) + Copy + use<> {
+    s.samples(1).await;
+    s.sample("Forecourt, by hand").await;
+    s.plate().await;
+    s.open_line("retouch").await;
+    let shown = s.js("const b = document.querySelector('[data-testid=picture]').getBoundingClientRect(); const k = Math.min(b.width / 1600, b.height / 1067); return [b.x + (b.width - 1600 * k) / 2, b.y + (b.height - 1067 * k) / 2, k]").await;
+    let [left, top, scale] = [0, 1, 2].map(|k| shown[k].as_f64().unwrap());
+    move |(x, y)| ((left + x * scale) as i64, (top + y * scale) as i64)
+}
+
+/// Draws with the pointer while what takes it is there.
+async fn draw(s: &Stage, what: &str, places: &[(i64, i64)]) {
+    s.until(&format!("document.querySelector('[data-testid={what}]')")).await;
+    s.drag(places).await;
+}
 
 #[test]
 fn a_post_is_made_up_a_blotch_is_mended_and_all_of_it_is_a_thing_of_its_own() {
     with_stage(|s| async move {
-        s.samples(1).await;
-        s.sample("Forecourt, by hand").await;
-        s.plate().await;
-        s.open_line("retouch").await;
+        let at = forecourt(&s).await;
         // The lamp post on the right stands in every frame.
-        let shown = s.js("const b = document.querySelector('[data-testid=picture]').getBoundingClientRect(); const k = Math.min(b.width / 1600, b.height / 1067); return [b.x + (b.width - 1600 * k) / 2, b.y + (b.height - 1067 * k) / 2, k]").await;
-        let [left, top, scale] = [0, 1, 2].map(|k| shown[k].as_f64().unwrap());
-        let at = |(x, y): (f64, f64)| ((left + x * scale) as i64, (top + y * scale) as i64);
         let around = [
             (1326.0, 520.0),
             (1365.0, 520.0),
@@ -29,8 +41,9 @@ fn a_post_is_made_up_a_blotch_is_mended_and_all_of_it_is_a_thing_of_its_own() {
         s.until("document.querySelector('[data-testid=drawing]')").await;
         s.drag(&around.map(at)).await;
         s.until("!document.querySelector('[data-testid=drawing]')").await;
+        s.until("document.querySelector('[data-testid=no-evidence]')").await;
         s.press("Invent").await;
-        s.until("document.querySelectorAll('button[aria-label^=\"Variant \"]').length === 4").await;
+        s.until(FOUR).await;
 
         // Pointed at, a variant is shown in its place; nothing is laid yet.
         let middle = s.js("const b = document.querySelector('button[aria-label=\"Variant 2\"]').getBoundingClientRect(); return [b.x + 20, b.y + 20]").await;
@@ -95,5 +108,118 @@ fn a_post_is_made_up_a_blotch_is_mended_and_all_of_it_is_a_thing_of_its_own() {
         s.js("document.querySelector('[data-touch=mend] button').click()").await;
         s.press("Take it back").await;
         s.until(&format!("/^1 touch, /.test({FACT})")).await;
+    });
+}
+
+#[test]
+fn parts_of_variants_are_combined_and_paving_is_made_up_in_its_plane() {
+    with_stage(|s| async move {
+        let at = forecourt(&s).await;
+        s.press("Draw around it").await;
+        let paving = [
+            (540.0, 905.0),
+            (640.0, 880.0),
+            (745.0, 905.0),
+            (760.0, 990.0),
+            (640.0, 1025.0),
+            (535.0, 990.0),
+            (538.0, 920.0),
+        ];
+        draw(&s, "drawing", &paving.map(at)).await;
+        s.until("document.querySelector('[data-testid=no-evidence]')").await;
+        s.press("Invent").await;
+        s.until(FOUR).await;
+        let first = "document.querySelector('button[aria-label=\"Variant 1\"] img').src";
+        let flat = s.js(&format!("return {first}")).await;
+        // Two lines that run away from the camera, side by side in the world.
+        s.press("In a plane").await;
+        draw(&s, "plane-lines", &[at((290.0, 1040.0)), at((465.0, 800.0))]).await;
+        s.drag(&[at((1160.0, 1040.0)), at((950.0, 800.0))]).await;
+        s.until("document.querySelector('[data-testid=plane]')").await;
+        s.until(&format!("{FOUR} && {first} !== '{}'", flat.as_str().unwrap())).await;
+        s.js("document.querySelector('button[aria-label=\"Variant 1\"]').click()").await;
+        s.until(&format!("/^1 touch, /.test({FACT})")).await;
+        // Its right half from another variant.
+        s.js("document.querySelector('button[aria-label=\"A part of variant 2\"]').click()").await;
+        let right = [
+            (650.0, 870.0),
+            (780.0, 870.0),
+            (790.0, 1040.0),
+            (650.0, 1040.0),
+            (645.0, 960.0),
+            (648.0, 900.0),
+        ];
+        draw(&s, "drawing", &right.map(at)).await;
+        s.until("document.querySelector('[data-touch=invent]').innerText.includes('variant 1 and 2')").await;
+        // Without taking from a place it is tried anew; what was drawn together is no more.
+        s.press("Not from here").await;
+        let beside = [
+            (800.0, 880.0),
+            (1000.0, 880.0),
+            (1000.0, 1040.0),
+            (800.0, 1040.0),
+            (795.0, 960.0),
+            (798.0, 900.0),
+        ];
+        draw(&s, "drawing", &beside.map(at)).await;
+        s.until("!document.querySelector('[data-touch=invent]').innerText.includes('and 2')").await;
+        s.until(FOUR).await;
+        s.press("Done").await;
+        s.press("What can still be seen").await;
+        s.until("document.querySelector('section[aria-label=\"What can still be seen\"]').innerText.match(/seen by its border|can still be seen/)").await;
+        s.press("In turns with before").await;
+        s.until("document.querySelector('[data-testid=picture]').innerText.match(/without|Plate/i)").await;
+        s.press("In turns with before").await;
+        // What is made up goes with the file as a mask.
+        s.open_line("export").await;
+        let mask = s
+            .js("const a = document.querySelector('[data-testid=made-up] a'); const r = new XMLHttpRequest(); r.open('GET', a.href, false); r.send(); return [a.parentElement.innerText, r.status, r.getResponseHeader('Content-Type')]")
+            .await;
+        assert!(mask[0].as_str().unwrap().contains("% of the plate is made up"), "{mask}");
+        assert_eq!((mask[1].as_i64(), mask[2].as_str()), (Some(200), Some("image/png")));
+    });
+}
+
+#[test]
+fn a_brush_shows_its_source_and_lays_it_and_never_takes_what_is_to_go() {
+    with_stage(|s| async move {
+        let at = forecourt(&s).await;
+        s.press("Copy by brush").await;
+        // The sign is covered with the wall and the paving to its left.
+        let (wall, sign) = (at((345.0, 800.0)), at((385.0, 740.0)));
+        let source = at((285.0, 740.0));
+        let before = s.seen(sign.0 as u32, sign.1 as u32).await;
+        draw(&s, "copy-brush", &[source, wall, sign]).await;
+        s.until("document.querySelector('section[aria-label=\"Copying brush\"] input[aria-label=\"Turn in degrees\"]')").await;
+        s.point(sign.0, sign.1).await;
+        s.until("document.querySelector('[data-testid=source-words]')?.innerText === '-100, 0 px'").await;
+        // A letter turns it, and the number says so; the next source begins without.
+        s.tap('j').await;
+        s.until("document.querySelector('[data-testid=source-words]').innerText.includes('1°')").await;
+        s.press("Another source").await;
+        s.drag(&[source, wall, sign]).await;
+        s.point(sign.0 + 1, sign.1).await;
+        s.until("document.querySelector('[data-testid=source-words]') && !document.querySelector('[data-testid=source-words]').innerText.includes('°')").await;
+        s.drag(&[sign, at((385.0, 770.0)), at((384.0, 800.0))]).await;
+        s.until("document.querySelector('[data-touch=copy]')").await;
+        s.plate().await;
+        s.tap('w').await;
+        let mut after = before;
+        for _ in 0..80 {
+            after = s.seen(sign.0 as u32, sign.1 as u32).await;
+            if apart(after, before) > 5.0 {
+                break;
+            }
+        }
+        assert!(apart(after, before) > 5.0, "nothing was laid: {before:?} {after:?}");
+        // A stroke towards its own source stops, and says why.
+        s.drag(&[at((400.0, 900.0)), at((360.0, 900.0)), at((320.0, 900.0)), at((260.0, 900.0))]).await;
+        s.until("document.body.innerText.includes('The source would run into what is to go')").await;
+        s.until(&format!("/^2 touches, /.test({FACT})")).await;
+        let reach = s.js("return document.querySelectorAll('[data-touch=copy]')[1].innerText").await;
+        assert!(!reach.as_str().unwrap().contains("140 ×"), "it went on: {reach}");
+        s.undo().await;
+        s.undo().await;
+        s.until(&format!("{FACT} === 'nothing retouched'")).await;
     });
 }
