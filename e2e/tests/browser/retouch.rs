@@ -37,7 +37,7 @@ fn a_post_is_made_up_a_blotch_is_mended_and_all_of_it_is_a_thing_of_its_own() {
         ];
         let (x, y) = at((1340.0, 690.0));
         let before = s.seen(x as u32, y as u32).await;
-        s.press("Draw around it").await;
+        s.press("Loop").await;
         s.until("document.querySelector('[data-testid=drawing]')").await;
         s.drag(&around.map(at)).await;
         s.until("!document.querySelector('[data-testid=drawing]')").await;
@@ -75,7 +75,7 @@ fn a_post_is_made_up_a_blotch_is_mended_and_all_of_it_is_a_thing_of_its_own() {
         // A mend on the paving, from the place that goes on best; the whole picture is shown again.
         s.press("Whole").await;
         s.js("document.querySelector('[data-touch=invent] button').click()").await;
-        s.press("Draw around it").await;
+        s.press("Loop").await;
         s.until("document.querySelector('[data-testid=drawing]')").await;
         s.drag(
             &[(465.0, 900.0), (520.0, 892.0), (570.0, 900.0), (590.0, 960.0), (535.0, 990.0), (465.0, 970.0)]
@@ -115,7 +115,7 @@ fn a_post_is_made_up_a_blotch_is_mended_and_all_of_it_is_a_thing_of_its_own() {
 fn parts_of_variants_are_combined_and_paving_is_made_up_in_its_plane() {
     with_stage(|s| async move {
         let at = forecourt(&s).await;
-        s.press("Draw around it").await;
+        s.press("Loop").await;
         let paving = [
             (540.0, 905.0),
             (640.0, 880.0),

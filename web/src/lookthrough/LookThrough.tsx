@@ -32,7 +32,7 @@ function useCropWidth(count: number) {
     const list = row.current;
     if (!list) return;
     const fit = () =>
-      setWidth(Math.round(Math.min(140, Math.max(72, (list.clientWidth - 24) / Math.max(count, 1) - 6))));
+      setWidth(Math.round(Math.min(140, Math.max(60, (list.clientWidth - 24) / Math.max(count, 1) - 6))));
     fit();
     const watch = new ResizeObserver(fit);
     watch.observe(list);
@@ -315,7 +315,10 @@ export function LookThrough({ open, set }: { open: OpenSet; set: SetDetail }) {
                         className={f.state === "failed" ? "bg-rule" : "skeleton"}
                       />
                     )}
-                    <span className={`num ${shownFrame(view) === f.id ? "bg-ink text-leaf" : ""}`}>
+                    <span
+                      className={`num block truncate ${shownFrame(view) === f.id ? "bg-ink text-leaf" : ""}`}
+                      style={{ width }}
+                    >
                       {n + 1}{" "}
                       {f.state === "failed"
                         ? "unreadable"

@@ -14,6 +14,7 @@ import { useView } from "../state/store";
 import { kinOf, plateKeys } from "./tiles";
 import { Overlay } from "./Overlay";
 import { camera } from "./camera";
+import { Coming, nowShown } from "./Coming";
 import { agreement, frameView, isSame, plate, tileName, type View } from "./views";
 import { within } from "./within";
 
@@ -98,6 +99,7 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
       // Told at once, not when the page is drawn next, which leaves it alone.
       base: new Slot(viewer, arrange, (name) => {
         page.current?.setAttribute("data-complete", name);
+        nowShown(name);
         const answer = coming.current;
         if (!answer) return;
         answer.shown?.();
@@ -187,6 +189,7 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
       viewer.viewport.fitBounds(image.imageToViewportRectangle(x, y, width, height));
     };
     return () => {
+      nowShown("");
       looking.settle();
       looking.at = () => [];
       looking.show = drawn;
@@ -296,6 +299,7 @@ export function Picture({ open, set }: { open: OpenSet; set: SetDetail }) {
       {hand !== null && <HandBar open={open} set={set} />}
       {hand !== null && pairing && <PairPanel open={open} set={set} />}
       <MiniMap set={set} bounds={bounds} width={width} height={height} />
+      <Coming set={set} view={view} />
       {holding && <Tag text={`Frame ${frameNumber(set, set.reference)} as shot`} />}
       {!holding && other && compare === "turns" && <Tag text={viewTitle(set, second ? other : view)} />}
       {!holding && other && compare !== "turns" && (

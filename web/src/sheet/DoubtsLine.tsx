@@ -7,6 +7,7 @@ import { goTo, nextOpen, settle, useDoubts } from "../doubts/doubts";
 import { frameNumber } from "../picture/names";
 import { within } from "../picture/within";
 import { camera } from "../picture/camera";
+import { PartPicture } from "../picture/Part";
 import { useView } from "../state/store";
 import { Button } from "../ui/controls";
 import { plural } from "../ui/words";
@@ -88,7 +89,7 @@ export function DoubtsLine({ open, set }: { open: OpenSet; set: SetDetail }) {
           </div>
         </section>
       )}
-      {asked.length > 0 && <Places doubts={doubts} by={null} at={index} />}
+      {asked.length > 0 && <Places set={set} doubts={doubts} by={null} at={index} />}
       {sure > 0 && (
         <details>
           <summary className="cursor-pointer text-faint">{plural(sure, "place")} settled by Evanu</summary>
@@ -96,7 +97,7 @@ export function DoubtsLine({ open, set }: { open: OpenSet; set: SetDetail }) {
             Another story came close, but the evidence tells them apart. LookThrough, and open again what you see
             otherwise.
           </p>
-          <Places doubts={doubts} by="evanu" at={index} />
+          <Places set={set} doubts={doubts} by="evanu" at={index} />
         </details>
       )}
     </div>
@@ -111,16 +112,18 @@ function answer(set: SetDetail, doubt: Doubt): string {
 }
 
 /** The places that the evidence settles, or the others; pressing one goes there. */
-function Places({ doubts, by, at }: { doubts: Doubt[]; by: "evanu" | null; at: number | null }) {
+function Places({ set, doubts, by, at }: { set: SetDetail; doubts: Doubt[]; by: "evanu" | null; at: number | null }) {
   const listed = doubts.map((d, k) => [d, k] as const).filter(([d]) => (d.settled === "evanu") === (by === "evanu"));
   return (
-    <ol className="max-h-40 overflow-y-auto">
+    <ol className="max-h-60 overflow-y-auto">
       {listed.map(([d, k], number) => (
         <li key={`${d.bbox.x} ${d.bbox.y}`}>
           <button
-            className={`flex w-full justify-between border-b border-rule/60 px-1 text-left hover:bg-leaf ${k === at ? "bg-leaf font-semibold" : ""}`}
+            className={`flex w-full items-center gap-2 border-b border-rule/60 px-1 py-0.5 text-left hover:bg-leaf ${k === at ? "bg-leaf font-semibold" : ""}`}
+            title={`${d.place.width} × ${d.place.height} px`}
             onClick={() => goTo(doubts, k)}
           >
+            <PartPicture set={set} place={d.place} width={54} height={36} />
             <span>
               {number + 1}.{" "}
               {d.settled === "you"
@@ -129,7 +132,6 @@ function Places({ doubts, by, at }: { doubts: Doubt[]; by: "evanu" | null; at: n
                   ? "stood still"
                   : plural(d.stories.length, "story", "stories")}
             </span>
-            <span className="num text-faint">{`${d.place.width} × ${d.place.height} px`}</span>
           </button>
         </li>
       ))}

@@ -3,6 +3,7 @@ import { useRef, useState } from "react";
 import { api, thumbnail, upload, type SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { asideLabel, setAside } from "../frames/aside";
+import { runs, sharedFindings } from "../frames/findings";
 import { isLaid } from "../picture/names";
 import { useView } from "../state/store";
 import { frameView } from "../picture/views";
@@ -42,6 +43,8 @@ export function FramesLine({ open, set }: { open: OpenSet; set: SetDetail }) {
       .catch(tellError)
       .finally(() => setSending(null));
   };
+  const shared = sharedFindings(set.frames);
+  const common = new Set(shared.map((one) => one.text));
   return (
     <>
       {set.note && <p className="mb-2 text-[13px] leading-tight text-faint">{set.note}.</p>}
@@ -50,6 +53,16 @@ export function FramesLine({ open, set }: { open: OpenSet; set: SetDetail }) {
       <Button className="mb-2" aria-pressed={sheet} onClick={() => put({ sheet: !sheet })}>
         {sheet ? "Back to the picture" : "Lay out all frames"}
       </Button>
+      {shared.map(({ text, frames, matters }) => (
+        <p
+          key={text}
+          className={`mb-1 text-[13px] leading-tight ${matters ? "text-persimmon" : "text-faint"}`}
+          data-testid="shared-finding"
+        >
+          {matters ? "▸ " : ""}
+          {frames.length === set.frames.length ? "All frames" : `Frames ${runs(frames)}`}: {text}
+        </p>
+      ))}
       <ul className="flex flex-col">
         {set.frames.map((f, n) => (
           <li key={f.id} className="flex items-start gap-2 border-b border-rule/60 py-1" data-testid={`frame-${n + 1}`}>
@@ -79,12 +92,14 @@ export function FramesLine({ open, set }: { open: OpenSet; set: SetDetail }) {
                 </span>
               </div>
               <div className="truncate text-[13px] text-faint tabular-nums">{exposure(f)}</div>
-              {f.findings.map((one) => (
-                <div key={one.text} className={`text-[13px] ${one.matters ? "text-persimmon" : "text-faint"}`}>
-                  {one.matters ? "▸ " : ""}
-                  {one.text}
-                </div>
-              ))}
+              {f.findings
+                .filter((one) => !common.has(one.text))
+                .map((one) => (
+                  <div key={one.text} className={`text-[13px] ${one.matters ? "text-persimmon" : "text-faint"}`}>
+                    {one.matters ? "▸ " : ""}
+                    {one.text}
+                  </div>
+                ))}
               {f.reason && (
                 <div className="text-[13px] text-persimmon">
                   {f.state === "failed" ? f.reason : `Frame ${n + 1} set aside: ${f.reason}`}

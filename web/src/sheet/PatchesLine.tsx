@@ -58,16 +58,10 @@ export function PatchesLine({ open, set }: { open: OpenSet; set: SetDetail }) {
   return (
     <div className="flex flex-col gap-2 text-[14px]">
       <p className="leading-tight text-faint">
-        Click a place in the picture, or draw a loop around it, then press the crop of the frame to take it from. Under
-        By method, a crop lays the loop by that method.
+        Click a place in the picture, or draw around it (Loop, under the picture), then press the crop of the frame to
+        take it from. Under By method, a crop lays the loop by that method.
       </p>
       <div className="flex gap-2">
-        <Button
-          disabled={!canvas}
-          onClick={() => put({ drawing: "loop", taking: null, view: plate, sheet: false, flicking: false })}
-        >
-          Draw a loop
-        </Button>
         <Button
           disabled={!canvas}
           title="An area that nothing taken by hand changes"

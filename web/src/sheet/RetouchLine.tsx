@@ -68,22 +68,11 @@ export function RetouchLine({ open, set }: { open: OpenSet; set: SetDetail }) {
         <Evidence open={open} set={set} loop={loop} />
       ) : (
         <p className="leading-tight text-faint">
-          Draw a loop around what no frame shows clear: a lamp post, a cable, a blotch. What is made up is recorded as
-          made up.
+          Draw around what no frame shows clear, such as a lamp post, a cable, a blotch (Loop, under the picture, or L).
+          What is made up is recorded as made up.
         </p>
       )}
       <div className="flex flex-wrap gap-2">
-        {!loop && (
-          <Button
-            disabled={!canvas}
-            aria-pressed={drawing === "loop"}
-            onClick={() =>
-              put({ drawing: "loop", taking: null, giving: false, view: plate, sheet: false, flicking: false })
-            }
-          >
-            Draw around it
-          </Button>
-        )}
         {!loop && (
           <Button
             disabled={!canvas}
