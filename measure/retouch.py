@@ -48,7 +48,7 @@ def main():
         found = []
         timed("120 × 120 px, a source proposed", lambda: found.append(ask("POST", "/touches/source", {"touch": source, "at": None, "variants": 1})), None)
         for kind, more in (("copy", {}), ("mend", {"only": "both"})):
-            act = {kind: {"transform": found[0], **more}}
+            act = {kind: {"transform": found[0]["transform"], **more}}
             change = {"label": "retouch", "recipe": {"touches": [touch(120, act)]}}
             tile = lambda key: server.ask("GET", f"{path}/tiles/{key}/plate/0/{x // 512}_{y // 512}.jpg")  # noqa: E731
             before = tile(ask("GET", "")["plate_key"])

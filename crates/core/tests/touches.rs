@@ -167,9 +167,10 @@ fn a_source_in_the_area_itself_is_refused_and_another_is_proposed() {
         assert!(refused.unwrap().contains("move it farther away"));
         // The stripes repeat: what is proposed meets them.
         let found = propose_source(scene, &touch(moved(3.0, 0.0))).unwrap().unwrap();
-        let [x, y] = found.shift;
+        assert!(found.meets);
+        let [x, y] = found.transform.shift;
         assert!(((x + 2.0 * y) / 20.0).fract().abs() < 1e-9, "{x} {y}");
-        assert!(variants(scene, &touch(found), 1, &make, &no_progress).unwrap().is_some());
+        assert!(variants(scene, &touch(found.transform), 1, &make, &no_progress).unwrap().is_some());
     });
 }
 
@@ -264,7 +265,7 @@ fn in_a_plane_a_copy_is_foreshortened_with_it() {
     let proposed = |plane| {
         let touch = Touch { plane, ..Touch::new(0, outline.clone(), copy) };
         let found = with_scene(&floor, |scene| propose_source(scene, &touch).unwrap().unwrap());
-        error(Act::Copy { transform: found }, plane)
+        error(Act::Copy { transform: found.transform }, plane)
     };
     let (with, without) = (proposed(Some(corners)), proposed(None));
     assert!(with < 0.5 * without, "{with} proposed in the plane, {without} without");
@@ -316,7 +317,7 @@ fn nothing_is_taken_from_where_its_owner_barred_it() {
             "it lies where nothing is taken from"
         );
         let found = propose_source(scene, &copy).unwrap().unwrap();
-        assert!(56.0 - found.shift[0] > 54.0, "{found:?}");
+        assert!(56.0 - found.transform.shift[0] > 54.0, "{found:?}");
     });
 }
 

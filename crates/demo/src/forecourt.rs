@@ -88,7 +88,7 @@ fn buildings() -> Vec<Thing> {
         add(Shape::Rod(m - s * 0.55 + Vec3::Y * 0.88, m + s * 0.55 + Vec3::Y * 0.88, 0.13), Stuff::Trim);
     }
     // The wing: wall, plinth, windows with sills and shutters, a door, a tiled roof.
-    let (x0, x1, z0, z1, top) = (-13.0, -0.2, 23.0, 29.0, 3.9);
+    let (x0, x1, z0, z1, top) = (-13.0, -0.2, WALL, 29.0, 3.9);
     add(Shape::Box(v(x0, 0.0, z0), v(x1, top, z1)), Stuff::Plaster);
     add(Shape::Box(v(x0 - 0.06, 0.0, z0 - 0.08), v(x1, 0.5, z1)), Stuff::Trim);
     add(Shape::Box(v(x0 - 0.15, top, z0 - 0.2), v(x1 + 0.1, top + 0.18, z1 + 0.2)), Stuff::Trim);
@@ -148,15 +148,8 @@ fn furniture() -> Vec<Thing> {
         add(Shape::Rod(v(x, 0.0, 21.95), v(x, 0.44, 21.95), 0.03), Stuff::Iron);
         add(Shape::Rod(v(x, 0.0, 22.45), v(x, 1.02, 22.5), 0.03), Stuff::Iron);
     }
-    // Lamp posts.
     for (x, z) in [(-11.2, 16.5), (8.9, 21.0)] {
-        add(Shape::Rod(v(x, 0.0, z), v(x, 3.3, z), 0.055), Stuff::Iron);
-        add(Shape::Rod(v(x, 0.0, z), v(x, 0.7, z), 0.10), Stuff::Iron);
-        add(Shape::Box(v(x - 0.17, 3.3, z - 0.17), v(x + 0.17, 3.72, z + 0.17)), Stuff::Glass);
-        for (a, b) in [(-0.17, -0.17), (0.17, -0.17), (-0.17, 0.17), (0.17, 0.17)] {
-            add(Shape::Rod(v(x + a, 3.28, z + b), v(x + a, 3.74, z + b), 0.025), Stuff::Iron);
-        }
-        add(Shape::Cupola(v(x, 3.72, z), 0.25), Stuff::Iron);
+        lamp_post(x, z, &mut add);
     }
     // The brass telescope on its stand.
     let top = v(7.2, 1.42, 14.6);
@@ -180,6 +173,45 @@ fn furniture() -> Vec<Thing> {
         let p = v(9.6 + 0.35 * k as f32, 0.0, 9.0 + 1.9 * k as f32);
         add(Shape::Rod(p, p + Vec3::Y * 0.75, 0.09), Stuff::Trim);
     }
+    t
+}
+
+/// How far ahead the wing's wall is.
+const WALL: f32 = 23.0;
+
+fn lamp_post(x: f32, z: f32, add: &mut impl FnMut(Shape, Stuff)) {
+    let v = Vec3::new;
+    add(Shape::Rod(v(x, 0.0, z), v(x, 3.3, z), 0.055), Stuff::Iron);
+    add(Shape::Rod(v(x, 0.0, z), v(x, 0.7, z), 0.10), Stuff::Iron);
+    add(Shape::Box(v(x - 0.17, 3.3, z - 0.17), v(x + 0.17, 3.72, z + 0.17)), Stuff::Glass);
+    for (a, b) in [(-0.17, -0.17), (0.17, -0.17), (-0.17, 0.17), (0.17, 0.17)] {
+        add(Shape::Rod(v(x + a, 3.28, z + b), v(x + a, 3.74, z + b), 0.025), Stuff::Iron);
+    }
+    add(Shape::Cupola(v(x, 3.72, z), 0.25), Stuff::Iron);
+}
+
+/// What was put up for the open day and never moves: two lamp posts before the wing, a cable from post to post, a poster.
+pub(crate) fn put_up() -> Vec<Thing> {
+    let mut t = Vec::new();
+    let mut add = |shape, stuff| t.push(Thing { shape, stuff });
+    let v = Vec3::new;
+    let posts = [(-3.7, 16.8), (0.9, 16.8)];
+    for (x, z) in posts {
+        lamp_post(x, z, &mut add);
+    }
+    // From the post on the left over both, sagging between them.
+    let ends = [v(-11.2, 3.25, 16.5), v(posts[0].0, 3.25, posts[0].1), v(posts[1].0, 3.25, posts[1].1)];
+    for (a, b) in [(ends[0], ends[1]), (ends[1], ends[2])] {
+        let sag = 0.05 * a.distance(b);
+        let at = |k: u32| {
+            let s = k as f32 / 16.0;
+            a.lerp(b, s) - Vec3::Y * (4.0 * sag * s * (1.0 - s))
+        };
+        for k in 0..16 {
+            add(Shape::Rod(at(k), at(k + 1), 0.013), Stuff::Dark);
+        }
+    }
+    add(Shape::Box(v(-3.35, 1.3, WALL - 0.06), v(-2.87, 2.1, WALL - 0.02)), Stuff::Board);
     t
 }
 

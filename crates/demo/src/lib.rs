@@ -8,6 +8,7 @@ mod camera;
 mod crowds;
 mod dng;
 mod figures;
+mod flare;
 mod forecourt;
 mod person;
 mod place;

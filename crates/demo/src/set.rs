@@ -37,7 +37,7 @@ macro_rules! frames {
 }
 
 /// All shipped sets.
-pub const SETS: [SetInfo; 7] = [
+pub const SETS: [SetInfo; 8] = [
     SetInfo {
         name: "forecourt",
         title: "Forecourt, by hand",
@@ -47,6 +47,19 @@ pub const SETS: [SetInfo; 7] = [
             "frame-07" "frame-08" "frame-09" "frame-10" "frame-11" "frame-12"),
         order: |width, frames| Order::by_hand(20260516, width, frames, Crowd::Forecourt),
         clock: (14, 31),
+        raw: false,
+    },
+    SetInfo {
+        name: "put-up",
+        title: "Posts, a cable and a flare",
+        says: "what was put up never moves: for the line Retouch",
+        frames: frames!("put-up" ".jpg": "frame-01" "frame-02" "frame-03" "frame-04" "frame-05"),
+        order: |width, frames| Order {
+            sight: Sight::PutUp,
+            flare: true,
+            ..Order::by_hand(20260523, width, frames, Crowd::Few)
+        },
+        clock: (13, 2),
         raw: false,
     },
     SetInfo {

@@ -10,7 +10,8 @@ use crate::backdrop::{Backdrop, exposure};
 use crate::camera::Camera;
 use crate::crowds::{Crowd, crowd};
 use crate::figures::{self, Mover, Posed};
-use crate::forecourt::{forecourt, foreground};
+use crate::flare;
+use crate::forecourt::{forecourt, foreground, put_up};
 use crate::place::Place;
 use crate::telescope::telescope;
 use crate::trace::Ray;
@@ -41,6 +42,8 @@ pub enum Sight {
     Forecourt,
     /// The forecourt from behind a bicycle, a cone and a lamp post near the camera.
     Layers,
+    /// The forecourt with lamp posts, a cable and a poster put up that never move.
+    PutUp,
     /// A brass telescope on a table, lit by a large sheet; in each frame a dark card keeps the light off another part of it.
     Telescope,
 }
@@ -85,6 +88,8 @@ pub struct Order {
     pub dusk: f64,
     /// By how many stops all frames are exposed more than the forecourt is.
     pub over: f64,
+    /// The brightest place is reflected between the lenses.
+    pub flare: bool,
 }
 
 impl Order {
@@ -108,6 +113,7 @@ impl Order {
             wind: 0.0,
             dusk: 0.0,
             over: 0.0,
+            flare: false,
         }
     }
 }
@@ -181,6 +187,7 @@ impl Shoot {
             Sight::Layers => {
                 vec![Place::new([forecourt(order.seed), foreground(order.seed)].concat())]
             }
+            Sight::PutUp => vec![Place::new([forecourt(order.seed), put_up()].concat())],
             Sight::Telescope => (0..order.frames).map(|k| Place::new(telescope(k, order.frames))).collect(),
         };
         let mut drift = Random::new(order.seed ^ 0x5A4A);
@@ -375,6 +382,9 @@ impl Shoot {
                 taken
             })
             .collect();
+        if self.order.flare {
+            flare::add(&mut light, size);
+        }
         for (i, v) in light.iter_mut().enumerate() {
             *v *= falloff(i % w, i / w, size) * shot.gain * Vec3::from(shot.white);
         }

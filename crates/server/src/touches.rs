@@ -4,7 +4,7 @@ use crate::problem::{Failure, Problem};
 use crate::routes::run_blocking;
 use actix_web::http::header;
 use actix_web::{HttpResponse, delete, get, post, web};
-use evanu_core::patch::PatchTransform;
+use evanu_core::touch::Proposed;
 use evanu_studio::{SeenTouch, Studio, TouchInfo, TouchTry, TriedInfo};
 use utoipa_actix_web::service_config::ServiceConfig;
 
@@ -65,14 +65,14 @@ pub(crate) async fn invented_mask(studio: Shared, set: web::Path<i64>) -> Result
     Ok(HttpResponse::Ok().content_type("image/png").body(bytes))
 }
 
-/// The move from the source that goes on best from a touch's rim.
-#[utoipa::path(params(("set" = i64, Path)), request_body = TouchTry, responses((status = 200, body = PatchTransform), (status = 404, body = Problem), (status = 400, body = Problem), (status = 409, body = Problem)))]
+/// The source that goes on best from a touch's rim.
+#[utoipa::path(params(("set" = i64, Path)), request_body = TouchTry, responses((status = 200, body = Proposed), (status = 404, body = Problem), (status = 400, body = Problem), (status = 409, body = Problem)))]
 #[post("/sets/{set}/touches/source")]
 pub(crate) async fn touch_source(
     studio: Shared,
     set: web::Path<i64>,
     wanted: web::Json<TouchTry>,
-) -> Result<web::Json<PatchTransform>, Failure> {
+) -> Result<web::Json<Proposed>, Failure> {
     Ok(web::Json(run_blocking(&studio, move |s| s.scenes.touch_source(*set, &wanted)).await?))
 }
 

@@ -112,7 +112,7 @@ fn what_cannot_be_made_is_told_and_lays_nothing() {
     );
     // What is proposed can be laid.
     let found = studio.scenes.touch_source(set, &wanted(&touch(&detail, moved(4.0)), 1)).unwrap();
-    let copy = touch(&detail, json!({ "copy": { "transform": found } }));
+    let copy = touch(&detail, json!({ "copy": { "transform": found.transform } }));
     change(&studio, set, json!({ "touches": [copy] })).unwrap();
     assert_ne!(plate(&studio, set), bare);
 }

@@ -751,7 +751,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** The move from the source that goes on best from a touch's rim. */
+        /** The source that goes on best from a touch's rim. */
         post: operations["touch_source"];
         delete?: never;
         options?: never;
@@ -1512,6 +1512,13 @@ export interface components {
             /** @description A closed outline around it, in reference pixels; without one, how far the thing there reaches is found. */
             outline?: components["schemas"]["Point"][] | null;
         };
+        /** @description A source for a copy. */
+        Proposed: {
+            /** @description Whether the edges at the area's rim go on in it. */
+            meets: boolean;
+            /** @description From it to the area. */
+            transform: components["schemas"]["PatchTransform"];
+        };
         /** @description An area that no patch changes. */
         Protected_FrameId: {
             /**
@@ -1923,6 +1930,8 @@ export interface components {
             plane?: components["schemas"]["Point"][] | null;
             /** @description What a copy or a mend takes its pixels from. */
             shown?: components["schemas"]["TouchSource_FrameId"];
+            /** @description Its border moves to edges of the picture near it, so that it does not cross them. */
+            snap_to_edges?: boolean;
             /**
              * Format: float
              * @description How much of it shows, 0..=1.
@@ -3603,7 +3612,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PatchTransform"];
+                    "application/json": components["schemas"]["Proposed"];
                 };
             };
             400: {

@@ -71,6 +71,15 @@ export function CopyPanel({ set }: { set: SetDetail }) {
         <input
           type="checkbox"
           className="accent-ink"
+          checked={copying.edges}
+          onChange={(e) => change({ edges: e.target.checked })}
+        />
+        Strokes do not cross edges of the picture
+      </label>
+      <label className="flex items-center gap-1.5">
+        <input
+          type="checkbox"
+          className="accent-ink"
           checked={magnified}
           onChange={(e) => put({ magnified: e.target.checked })}
         />

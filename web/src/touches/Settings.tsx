@@ -143,6 +143,15 @@ export function Settings({
         most={60}
         change={(v) => change({ feather: v }, "border of a touch")}
       />
+      <label className="flex items-center gap-1.5">
+        <input
+          type="checkbox"
+          className="accent-ink"
+          checked={touch.snap_to_edges ?? false}
+          onChange={(e) => change({ snap_to_edges: e.target.checked, parts: [] }, "a border at the picture's edges")}
+        />
+        Does not cross edges of the picture
+      </label>
       <div className="flex flex-wrap gap-2">
         {move && <Button onClick={find}>Another source</Button>}
         <Button onClick={() => draw("reshape")}>Draw it anew</Button>

@@ -27,6 +27,8 @@ export interface Copying {
   plane: Quad | null;
   /** Over how many pixels the border fades. */
   soft: number;
+  /** Strokes end at edges of the picture. */
+  edges: boolean;
 }
 
 interface Fresh {
@@ -50,7 +52,7 @@ export const touches: { fresh: Fresh; lasting: Record<never, never> } = {
     trying: null,
     variant: null,
     part: null,
-    copying: { act: "copy", shown: "plate", from: null, to: null, move: UNMOVED, plane: null, soft: 2 },
+    copying: { act: "copy", shown: "plate", from: null, to: null, move: UNMOVED, plane: null, soft: 2, edges: false },
     plane: null,
     seen: false,
   },

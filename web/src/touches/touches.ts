@@ -61,6 +61,9 @@ function begun(set: SetDetail, loop: Point[], act: Act): Touch {
 
 const asked = "Draw a loop around what is to go first (L).";
 
+const apart =
+  "Lines that end at the area do not go on in any source: turn it, lay it in a plane, or draw the area up to where they end.";
+
 /** Makes up what lies in the open loop, in variants. */
 export async function inventLoop(set: SetDetail) {
   const { loop } = useView.getState();
@@ -209,8 +212,9 @@ export async function coverLoop(open: OpenSet, set: SetDetail, kind: "copy" | "m
   try {
     const found = await api.touchSource(set.id, { touch, at: null, variants: 1 });
     await open.change(kind === "copy" ? "copy over an area" : "mend an area", (now) => ({
-      touches: [...now.touches, { ...touch, act: movedTo(first, found) }],
+      touches: [...now.touches, { ...touch, act: movedTo(first, found.transform) }],
     }));
+    if (!found.meets) tell(apart);
     put({ loop: null, touch: set.recipe.touches.length });
   } catch (e) {
     tellError(e);
@@ -224,7 +228,8 @@ export async function findSource(open: OpenSet, set: SetDetail, at: number, barr
   try {
     const wanted = { ...touch, barred: [...(touch.barred ?? []), ...barred] };
     const found = await api.touchSource(set.id, { touch: wanted, at, variants: 1 });
-    changeTouch(open, at, (t) => ({ act: movedTo(t.act, found) }), "another source for a touch");
+    changeTouch(open, at, (t) => ({ act: movedTo(t.act, found.transform) }), "another source for a touch");
+    if (!found.meets) tell(apart);
   } catch (e) {
     tellError(e);
   }
@@ -248,13 +253,14 @@ export async function layStroke(
   transform: PatchTransform,
   shown: () => void,
 ) {
-  const { act, shown: from, plane, soft } = useView.getState().copying;
+  const { act, shown: from, plane, soft, edges } = useView.getState().copying;
   const touch: Touch = {
     on: set.reference ?? 0,
     outline,
     act: act === "copy" ? { copy: { transform } } : { mend: { transform, only: "both" } },
     shown: from,
     plane,
+    snap_to_edges: edges,
     feather: soft,
     strength: 1,
     disabled: false,

@@ -54,6 +54,22 @@ fn whole(recipe: &Recipe) -> Recipe {
     Recipe { canvas: Canvas::Reference, develop: Develop::default(), ..recipe.clone() }
 }
 
+/// Moves a mask's border to the edges of a view of the whole reference.
+pub(super) fn follow(
+    mask: &mut Mask,
+    scene: &Scene<'_>,
+    view: View,
+    feather: f64,
+) -> Result<(), RenderError> {
+    let recipe = whole(scene.recipe);
+    let Grid { rect, level, .. } = mask.grid();
+    let seen = Scene { recipe: &recipe, ..*scene }.render(view, rect, level)?;
+    let light = |p: &[u16]| p.iter().map(|&v| f32::from(v)).sum::<f32>() / (3.0 * 65535.0);
+    let guide: Vec<f32> = seen.data.chunks_exact(3).map(light).collect();
+    mask.follow(&guide, (2.0 * feather).max(f64::from(8u32 << level)));
+    Ok(())
+}
+
 /// Most pixels of a patch whose picture has grown.
 const GROWN: u64 = 2 * mask::MOST_PIXELS;
 
@@ -239,10 +255,7 @@ fn fit_by(
     let grid = mask.grid();
     let Grid { rect, level, .. } = grid;
     if patch.snap_to_edges && !patch.optimal_seam {
-        let seen = scene.render(View::By(recipe.method), rect, level)?;
-        let light = |p: &[u16]| p.iter().map(|&v| f32::from(v)).sum::<f32>() / (3.0 * 65535.0);
-        let guide: Vec<f32> = seen.data.chunks_exact(3).map(light).collect();
-        mask.follow(&guide, (2.0 * patch.feather).max(f64::from(8u32 << level)));
+        follow(&mut mask, &scene, View::By(recipe.method), patch.feather)?;
     }
     let together = || {
         let (true, Source::Frame(frame), None) = (patch.grain, patch.source, patch.transform) else {

@@ -1,6 +1,6 @@
 //! Touches made ready: each from what the patches and the touches before it show around its area.
 
-use super::patches::drawn;
+use super::patches::{drawn, follow};
 use crate::fill::search_area;
 use crate::geometry::{Grid, Point, Rect, ends};
 use crate::patch::PatchTransform;
@@ -9,7 +9,7 @@ use crate::progress::{ProgressFn, no_progress};
 use crate::recipe::{Part, Shown};
 use crate::render::{RenderError, Scene, Stage, View};
 use crate::touch::{
-    self, Act, Around, Fault, MadeTouch, PlacedTouch, Plate, Touch, TouchError, compose, faults, make,
+    self, Act, Around, Fault, MadeTouch, PlacedTouch, Proposed, Touch, TouchError, compose, faults, make,
     propose,
 };
 use std::sync::Arc;
@@ -95,8 +95,8 @@ pub fn variants(
     };
     let drawn = &place.touch;
     let key = digits(&format!(
-        "{names} {:?} {act} {:?} {:?} {:?}",
-        drawn.outline, touch.feather, drawn.plane, drawn.barred
+        "{names} {:?} {act} {:?} {:?} {:?} {}",
+        drawn.outline, touch.feather, drawn.plane, drawn.barred, touch.snap_to_edges
     ));
     let least = least.max(touch.variants().1 + 1);
     let made = kept(&key, least, &|| {
@@ -109,7 +109,7 @@ pub fn variants(
 ///
 /// # Errors
 /// When a frame cannot be read.
-pub fn propose_source(scene: &Scene<'_>, touch: &Touch) -> Result<Option<PatchTransform>, RenderError> {
+pub fn propose_source(scene: &Scene<'_>, touch: &Touch) -> Result<Option<Proposed>, RenderError> {
     let touch = Touch { act: Act::Invent { seed: 0, variant: 0 }, ..touch.clone() };
     let Some(place) = Place::of(scene, &touch) else { return Ok(None) };
     let found = place.looked_at(scene, |around| Ok(propose(&place.touch, around)));
@@ -131,7 +131,9 @@ pub fn touch_faults(scene: &Scene<'_>, touch: &Touch) -> Result<Vec<Fault>, Rend
     let all = scene.grid(View::Plate, 0);
     place.grid = all.cut(place.part).grown(AROUND, all.rect);
     let plate = scene.codes(place.grid.rect)?;
-    Ok(faults(&plate, &place.around(&plate, None, &[]).hole(), place.grid.rect.size()))
+    let (mask, grid, part) = (place.followed(scene)?, place.grid, place.part);
+    let around = Around { grid, plate: &plate, source: None, barred: &[], mask: &mask, part };
+    Ok(faults(&plate, &around.hole(), grid.rect.size()))
 }
 
 /// Digits for a text.
@@ -212,11 +214,18 @@ impl Place {
             Shown::Bare => Some(Scene { touches: &[], ..*scene }.codes(rect)?),
             Shown::Frame(frame) => Some(scene.codes_of(View::Frame(frame), rect)?),
         };
-        f(&self.around(&plate, source.as_ref(), &self.barred(scene)))
+        let (mask, barred) = (self.followed(scene)?, self.barred(scene));
+        let Self { grid, part, .. } = *self;
+        f(&Around { grid, plate: &plate, source: source.as_ref(), barred: &barred, mask: &mask, part })
     }
 
-    fn around<'a>(&'a self, plate: &'a Plate, source: Option<&'a Plate>, barred: &'a [bool]) -> Around<'a> {
-        Around { grid: self.grid, plate, source, barred, mask: &self.mask, part: self.part }
+    /// Where it lies, with its border at edges of the picture where that is wanted.
+    fn followed(&self, scene: &Scene<'_>) -> Result<Mask, RenderError> {
+        let mut mask = self.mask.clone();
+        if self.touch.snap_to_edges {
+            follow(&mut mask, scene, View::Plate, self.touch.feather)?;
+        }
+        Ok(mask)
     }
 
     /// What must not be taken from: what its owner barred, where other touches lie that its source does not show, and where the frame

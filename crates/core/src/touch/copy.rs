@@ -121,10 +121,16 @@ fn weights(t: f32) -> [f32; 4] {
     [-0.5 * t3 + t2 - 0.5 * t, 1.5 * t3 - 2.5 * t2 + 1.0, -1.5 * t3 + 2.0 * t2 + 0.5 * t, 0.5 * t3 - 0.5 * t2]
 }
 
-/// How far the source lies from the area that goes on best from the area's rim, across and down; `None` when there is no room for one.
+/// How far the source lies from the area that goes on best from the area's rim, across and down, and whether the edges at the rim go on
+/// in it; `None` when there is no room for one.
 ///
 /// Lines that meet the rim then meet what continues them: both sides are compared at once, by all places on a smaller picture first.
-pub(super) fn proposed(plate: &Plate, hole: &[bool], barred: &[bool], size: Size) -> Option<[f64; 2]> {
+pub(super) fn proposed(
+    plate: &Plate,
+    hole: &[bool],
+    barred: &[bool],
+    size: Size,
+) -> Option<([f64; 2], bool)> {
     /// Pixels along the longer side of the smaller picture.
     const SMALL: usize = 240;
     /// Pixels of the rim that are compared, and pixels around the best that are looked at closer.
@@ -156,7 +162,38 @@ pub(super) fn proposed(plate: &Plate, hole: &[bool], barred: &[bool], size: Size
     let reach = NEAR.max(up as i64 + 1);
     let near = |dx: i64, dy: i64| (dx - x).abs() <= reach && (dy - y).abs() <= reach;
     let (x, y) = best((&full, hole, barred, w), 3, 2 * RIM, near).unwrap_or((x, y));
-    Some([x as f64, y as f64])
+    Some(([x as f64, y as f64], edges_meet(&full, hole, w, (x, y))))
+}
+
+/// Whether most of the strong edges that end at a hole's rim go on at the place that a move leads to.
+fn edges_meet(picture: &[[f32; 3]], hole: &[bool], w: usize, (dx, dy): (i64, i64)) -> bool {
+    /// A difference between neighbours that is an edge, in root codes, and how much of it the place may miss.
+    const EDGE: f32 = 3.0 * 655.35;
+    const MISSED: f32 = 0.6;
+    let near = distances_within(hole, w, 2);
+    let bright = |p: usize| picture[p].iter().sum::<f32>() / 3.0;
+    let moved = |p: usize| {
+        let (x, y) = ((p % w) as i64 + dx, (p / w) as i64 + dy);
+        let there = x >= 0 && y >= 0 && x < w as i64 && ((y as usize) * w) < picture.len();
+        there.then(|| y as usize * w + x as usize)
+    };
+    let (mut edges, mut missed) = (0, 0);
+    for p in (0..hole.len()).filter(|&p| !hole[p] && near[p] <= 2.0) {
+        // Along the rim, to the right or below.
+        for q in [(p % w + 1 < w).then_some(p + 1), Some(p + w)].into_iter().flatten() {
+            if q >= hole.len() || hole[q] || near[q] > 2.0 || (bright(p) - bright(q)).abs() < EDGE {
+                continue;
+            }
+            let (Some(a), Some(b)) = (moved(p), moved(q)) else { continue };
+            if b >= picture.len() {
+                continue;
+            }
+            edges += 1;
+            let (own, other) = (bright(p) - bright(q), bright(a) - bright(b));
+            missed += usize::from((own - other).abs() > MISSED * own.abs());
+        }
+    }
+    edges < 12 || 2 * missed < edges
 }
 
 /// The move among those that are allowed whose place shows most nearly what the rim of a hole shows, and nothing of the hole.

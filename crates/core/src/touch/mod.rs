@@ -147,6 +147,9 @@ pub struct Touch<F = usize> {
     /// Outlines, in the same pixels, of what nothing is taken from.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub barred: Vec<Vec<Point>>,
+    /// Its border moves to edges of the picture near it, so that it does not cross them.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub snap_to_edges: bool,
     /// Parts of an invention that show other variants, later ones over earlier ones.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub parts: Vec<Part>,
@@ -171,6 +174,7 @@ impl<F: Copy> Touch<F> {
             shown: Shown::Plate,
             plane: None,
             barred: Vec::new(),
+            snap_to_edges: false,
             parts: Vec::new(),
             feather: 2.0,
             strength: 1.0,
@@ -227,7 +231,19 @@ impl<F: Copy> Touch<F> {
 
     /// The same with its frame named otherwise; `None` when that has no other name.
     pub fn map_frames<G>(&self, name: impl Fn(F) -> Option<G>) -> Option<Touch<G>> {
-        let Self { on, outline, act, shown, plane, barred, parts, feather, strength, disabled } = self;
+        let Self {
+            on,
+            outline,
+            act,
+            shown,
+            plane,
+            barred,
+            snap_to_edges,
+            parts,
+            feather,
+            strength,
+            disabled,
+        } = self;
         let shown = match shown {
             Shown::Plate => Shown::Plate,
             Shown::Bare => Shown::Bare,
@@ -240,6 +256,7 @@ impl<F: Copy> Touch<F> {
             shown,
             plane: *plane,
             barred: barred.clone(),
+            snap_to_edges: *snap_to_edges,
             parts: parts.clone(),
             feather: *feather,
             strength: *strength,
@@ -445,12 +462,22 @@ pub fn compose(touch: &Touch, around: &Around<'_>, variants: &Variants) -> Resul
     invent::composed(touch, around, &around.hole(), &variants.from)
 }
 
-/// The move from the source that goes on best from the area's rim; `None` when there is no room for one.
+/// A source for a copy.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Proposed {
+    /// From it to the area.
+    pub transform: PatchTransform,
+    /// Whether the edges at the area's rim go on in it.
+    pub meets: bool,
+}
+
+/// The source that goes on best from the area's rim; `None` when there is no room for one.
 ///
-/// In a plane it is one along that plane.
-pub fn propose(touch: &Touch, around: &Around<'_>) -> Option<PatchTransform> {
+/// In a plane it lies along that plane.
+pub fn propose(touch: &Touch, around: &Around<'_>) -> Option<Proposed> {
     let hole = around.hole();
-    let [x, y] = match touch.plane {
+    let ([x, y], meets) = match touch.plane {
         None => copy::proposed(around.plate, &hole, around.barred, around.size())?,
         Some(_) => {
             let front = invent::Front::new(touch, around, &hole).ok()?;
@@ -458,5 +485,5 @@ pub fn propose(touch: &Touch, around: &Around<'_>) -> Option<PatchTransform> {
             copy::proposed(ground.planes, ground.hole, ground.barred, ground.size)?
         }
     };
-    Some(PatchTransform { shift: [-x, -y], ..PatchTransform::UNMOVED })
+    Some(Proposed { transform: PatchTransform { shift: [-x, -y], ..PatchTransform::UNMOVED }, meets })
 }

@@ -10,12 +10,11 @@ use crate::store::lock;
 use base64::Engine;
 use evanu_core::fill::FillError;
 use evanu_core::geometry::Grid;
-use evanu_core::patch::PatchTransform;
 use evanu_core::prepare::{PlaceError, Variants, propose_source, touch_faults, variants};
 use evanu_core::progress::Cancelled;
 use evanu_core::recipe::{Act, FrameId, Touch};
 use evanu_core::render::{Scene, Stage, View};
-use evanu_core::touch::{Fault, MOST_VARIANTS, PlacedTouch, TouchError, repeats};
+use evanu_core::touch::{Fault, MOST_VARIANTS, PlacedTouch, Proposed, TouchError, repeats};
 use evanu_media::MediaError;
 use rayon::prelude::*;
 use std::path::Path;
@@ -154,11 +153,11 @@ impl Scenes {
         png.map_err(|e| MediaError::writing(Path::new("the mask"), &e).into())
     }
 
-    /// The move from the source that goes on best from a touch's rim.
+    /// The source that goes on best from a touch's rim.
     ///
     /// # Errors
     /// When the frames are not ready, the touch makes no sense, or there is no room for a source.
-    pub fn touch_source(&self, set: i64, wanted: &TouchTry) -> Result<PatchTransform, StudioError> {
+    pub fn touch_source(&self, set: i64, wanted: &TouchTry) -> Result<Proposed, StudioError> {
         let loaded = self.loaded(set)?;
         let touch = checked(&loaded, &wanted.touch)?;
         let found = loaded.below(wanted.at.unwrap_or(usize::MAX), |scene| propose_source(scene, &touch))?;
