@@ -156,6 +156,36 @@ fn a_blotch_is_evened_out_and_texture_stays() {
 }
 
 #[test]
+fn a_flare_is_taken_off_and_what_lies_below_stays() {
+    let ground = ground();
+    let added = |x: u32, y: u32| {
+        let off = (f64::from(x) - 72.0).hypot(f64::from(y) - 57.0);
+        ((27.0 - off) / 3.0).clamp(0.0, 1.0)
+    };
+    let clean = plate(&ground, &recipe(Vec::new()));
+    // In light, as lenses do.
+    let lens = |v: u16, more: f64| {
+        let light = evanu_core::pixel::tone::to_linear(f64::from(v) / 65535.0) + more;
+        (evanu_core::pixel::tone::to_code(light.min(1.0)) * 65535.0).round() as u16
+    };
+    let flared = frame(|x, y| {
+        let [r, g, b] = [0, 1, 2].map(|c| clean.pixel(x, y)[c]);
+        let share = added(x, y);
+        [lens(r, 0.05 * share), lens(g, 0.08 * share), lens(b, 0.02 * share)]
+    });
+    let touch = Touch::new(0, ellipse(75.0, 60.0, 36.0, 36.0), Act::Flare);
+    let (before, after) = (plate(&flared, &recipe(Vec::new())), plate(&flared, &recipe(vec![touch.clone()])));
+    let (was, left) = (off(&before, &clean, (72.0, 57.0), 24.0), off(&after, &clean, (72.0, 57.0), 24.0));
+    assert!(left < 0.25 * was, "{left} of {was} is left");
+    assert!(!touch.act.invents());
+    // Where there is none, it says so.
+    with_scene(&ground, |scene| {
+        let refused = variants(scene, &touch, 1, &make, &no_progress).err().map(|e| e.to_string());
+        assert!(refused.unwrap().contains("no flare is found"));
+    });
+}
+
+#[test]
 fn a_source_in_the_area_itself_is_refused_and_another_is_proposed() {
     let ground = ground();
     let outline = ellipse(75.0, 60.0, 15.0, 20.0);

@@ -165,7 +165,6 @@ fn parts_of_variants_are_combined_and_paving_is_made_up_in_its_plane() {
         s.until("!document.querySelector('[data-touch=invent]').innerText.includes('and 2')").await;
         s.until(FOUR).await;
         s.press("Done").await;
-        s.press("What can still be seen").await;
         s.until("document.querySelector('section[aria-label=\"What can still be seen\"]').innerText.match(/seen by its border|can still be seen/)").await;
         s.press("In turns with before").await;
         s.until("document.querySelector('[data-testid=picture]').innerText.match(/without|Plate/i)").await;

@@ -28,6 +28,7 @@ export type Proposal = Schemas["Proposal"];
 export type Touch = Schemas["Touch_FrameId"];
 export type TouchTry = Schemas["TouchTry"];
 export type Variant = Schemas["VariantInfo"];
+export type Fault = Schemas["FaultInfo"]["fault"];
 export type Purpose = Schemas["Purpose"];
 export type Seam = Schemas["SeamInfo"];
 export type State = Schemas["StateInfo"];

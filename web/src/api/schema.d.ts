@@ -840,7 +840,7 @@ export interface components {
                  */
                 slow: number;
             };
-        } | {
+        } | "flare" | {
             /** @description Makes it up from what is around. */
             invent: {
                 /**

@@ -12,15 +12,13 @@ import { MOVE, Settings } from "../touches/Settings";
 import {
   coverLoop,
   evenLoop,
-  findSource,
+  flareLoop,
+  anotherSource,
   inventLoop,
   kindOf,
   reopen,
-  sourceOf,
-  moveOf,
   touchWords,
 } from "../touches/touches";
-import type { Quad } from "../touches/geometry";
 import { Variants } from "../touches/Variants";
 import { Button } from "../ui/controls";
 import { madeUp, plural } from "../ui/words";
@@ -115,6 +113,12 @@ export function RetouchLine({ open, set }: { open: OpenSet; set: SetDetail }) {
             >
               Even out
             </Button>
+            <Button
+              title="The light that a reflection between lenses adds; draw around the whole of its disc"
+              onClick={() => void flareLoop(open, set)}
+            >
+              Take off flare
+            </Button>
           </>
         )}
       </div>
@@ -149,12 +153,7 @@ export function RetouchLine({ open, set }: { open: OpenSet; set: SetDetail }) {
                 change={(part, label) => change(k, part, label)}
                 reorder={(to) => reorder(k, to)}
                 reopen={() => (put({ touch: null }), reopen(set, k))}
-                find={() => {
-                  const move = moveOf(touch.act);
-                  // Not the one that it has.
-                  const own = move ? [sourceOf(touch.outline, move, touch.plane as Quad | null)] : [];
-                  void findSource(open, set, k, own);
-                }}
+                find={() => void anotherSource(open, set, k)}
                 remove={() => (
                   void open.change("take a touch back", { touches: touches.filter((_, i) => i !== k) }),
                   put({ touch: null, trying: null, variant: null })
@@ -169,7 +168,7 @@ export function RetouchLine({ open, set }: { open: OpenSet; set: SetDetail }) {
           What can still be seen
         </Button>
       )}
-      {seen && touches.length > 0 && <Seen set={set} show={show} />}
+      {seen && touches.length > 0 && <Seen open={open} set={set} show={show} />}
     </div>
   );
 }

@@ -114,7 +114,9 @@ export function CopyBrush({
     if (before || meant)
       return "The source would run into what is to go: the stroke ends here. Begin with another source, or brush elsewhere.";
     if (copying.shown !== "plate") {
-      const areas = set.recipe.touches.filter((t) => !t.disabled && !("even" in t.act) && t.on === set.reference);
+      const areas = set.recipe.touches.filter(
+        (t) => !t.disabled && t.act !== "flare" && !("even" in t.act) && t.on === set.reference,
+      );
       const p = { x: source.x + left, y: source.y + top };
       if (areas.some((t) => inside(p, t.outline)))
         return "The source would run into an area that is retouched: the stroke ends here. Take from the plate, or from elsewhere.";

@@ -32,8 +32,9 @@ export function Settings({
   find: () => void;
 }) {
   const { plane, set: put } = useView();
-  const { act } = touch;
-  const move = moveOf(act);
+  // A flare has no numbers of its own.
+  const act = touch.act === "flare" ? { flare: true } : touch.act;
+  const move = moveOf(touch.act);
   const shift = (x: number, y: number) =>
     change((now) => {
       const place = moveOf(now.act);
@@ -155,11 +156,11 @@ export function Settings({
       <div className="flex flex-wrap gap-2">
         {move && <Button onClick={find}>Another source</Button>}
         <Button onClick={() => draw("reshape")}>Draw it anew</Button>
-        {!("even" in act) && <Button onClick={() => draw("barred")}>Not from here</Button>}
+        {!("even" in act || "flare" in act) && <Button onClick={() => draw("barred")}>Not from here</Button>}
         {!!touch.barred?.length && (
           <Button onClick={() => change({ barred: [] }, "take from everywhere again")}>From everywhere</Button>
         )}
-        {!("even" in act) &&
+        {!("even" in act || "flare" in act) &&
           (touch.plane ? (
             <Button onClick={() => change({ plane: null }, "a touch without a plane")}>Not in a plane</Button>
           ) : (

@@ -12,7 +12,7 @@ export function Variants({ open, set }: { open: OpenSet; set: SetDetail }) {
   useEffect(() => () => void put({ variant: null }), [put]);
   if (!trying) return null;
   const { touch, at } = trying;
-  const laid = at != null && "invent" in touch.act ? touch.act.invent.variant : null;
+  const laid = at != null && touch.act !== "flare" && "invent" in touch.act ? touch.act.invent.variant : null;
   const draw = (drawing: "part" | "barred" | "plane") =>
     put({ drawing, view: plate, sheet: false, flicking: false, taking: null, giving: false });
   return (

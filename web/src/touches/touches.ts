@@ -9,7 +9,7 @@ import type { Trying } from "./slice";
 
 export type { Copying } from "./slice";
 export type Act = Touch["act"];
-export type Kind = "copy" | "mend" | "even" | "invent";
+export type Kind = "copy" | "mend" | "even" | "flare" | "invent";
 
 /** Variants that are offered at once. */
 const OFFERED = 4;
@@ -19,10 +19,11 @@ const MOST = 16;
 const LOOKS = 300;
 
 export const kindOf = (act: Act): Kind =>
-  "copy" in act ? "copy" : "mend" in act ? "mend" : "even" in act ? "even" : "invent";
+  act === "flare" ? "flare" : "copy" in act ? "copy" : "mend" in act ? "mend" : "even" in act ? "even" : "invent";
 
 /** What a touch is, for the list. */
 export function touchWords({ act, parts }: Touch): string {
+  if (act === "flare") return "Flare taken off";
   if ("copy" in act) return "Copy";
   if ("even" in act) return "Evened out";
   if ("invent" in act) {
@@ -34,7 +35,8 @@ export function touchWords({ act, parts }: Touch): string {
 }
 
 /** Where what a touch shows comes from; null for one that has no source. */
-export const moveOf = (act: Act) => ("copy" in act ? act.copy.transform : "mend" in act ? act.mend.transform : null);
+export const moveOf = (act: Act) =>
+  act === "flare" ? null : "copy" in act ? act.copy.transform : "mend" in act ? act.mend.transform : null;
 
 export const middleOf = (outline: Point[]): Point => {
   const box = boxOf(outline);
@@ -47,6 +49,7 @@ export const sourceOf = (outline: Point[], move: PatchTransform, plane?: Quad | 
 
 /** The act with its source moved otherwise. */
 export function movedTo(act: Act, transform: PatchTransform): Act {
+  if (act === "flare") return act;
   if ("copy" in act) return { copy: { transform } };
   if ("mend" in act) return { mend: { ...act.mend, transform } };
   return act;
@@ -108,7 +111,8 @@ async function offer(set: SetDetail, { touch, at }: Pick<Trying, "touch" | "at">
 export function leave(set: SetDetail) {
   const { trying, set: put } = useView.getState();
   if (trying && !trying.variants) void api.stopTrying(set.id).catch(() => undefined);
-  put({ trying: null, variant: null, part: null });
+  // What is laid is looked at once more: what is left of it is the next thing to do.
+  put({ trying: null, variant: null, part: null, ...(trying?.at != null ? { seen: true } : {}) });
 }
 
 /** Four more variants of what is tried. */
@@ -144,7 +148,7 @@ export function wider(outline: Point[]): Point[] {
 /** Opens the variants of an invention that is laid. */
 export function reopen(set: SetDetail, at: number) {
   const touch = set.recipe.touches[at];
-  if (!touch || !("invent" in touch.act)) return;
+  if (!touch || touch.act === "flare" || !("invent" in touch.act)) return;
   const last = Math.max(touch.act.invent.variant, ...(touch.parts ?? []).map((p) => p.variant));
   void offer(set, { touch, at }, Math.max(OFFERED, last + 1));
 }
@@ -152,7 +156,7 @@ export function reopen(set: SetDetail, at: number) {
 /** Lays a variant of what is tried; the others stay at hand, also for parts of them. */
 export function choose(open: OpenSet, set: SetDetail, chosen: Variant) {
   const { trying, set: put } = useView.getState();
-  if (!trying || !("invent" in trying.touch.act)) return;
+  if (!trying || trying.touch.act === "flare" || !("invent" in trying.touch.act)) return;
   const act: Act = { invent: { ...trying.touch.act.invent, variant: chosen.variant } };
   const touch: Touch = { ...trying.touch, act, parts: [] };
   const at = trying.at ?? set.recipe.touches.length;
@@ -221,15 +225,31 @@ export async function coverLoop(open: OpenSet, set: SetDetail, kind: "copy" | "m
   }
 }
 
-/** Another source for a touch: the one that goes on best, as it lies now. */
-export async function findSource(open: OpenSet, set: SetDetail, at: number, barred: Point[][] = []) {
+/** Another source for a touch than it has: the one that goes on best. */
+export async function anotherSource(open: OpenSet, set: SetDetail, at: number) {
   const touch = set.recipe.touches[at];
-  if (!touch) return;
+  const move = touch && moveOf(touch.act);
+  if (!touch || !move) return;
   try {
-    const wanted = { ...touch, barred: [...(touch.barred ?? []), ...barred] };
+    const own = sourceOf(touch.outline, move, touch.plane as Quad | null);
+    const wanted = { ...touch, barred: [...(touch.barred ?? []), own] };
     const found = await api.touchSource(set.id, { touch: wanted, at, variants: 1 });
     changeTouch(open, at, (t) => ({ act: movedTo(t.act, found.transform) }), "another source for a touch");
     if (!found.meets) tell(apart);
+  } catch (e) {
+    tellError(e);
+  }
+}
+
+/** Takes off the light that a flare adds in the open loop; where there is none, it is said. */
+export async function flareLoop(open: OpenSet, set: SetDetail) {
+  const { loop, set: put } = useView.getState();
+  if (!loop) return tell(asked);
+  const touch = begun(set, loop, "flare");
+  try {
+    await api.tryTouch(set.id, { touch, at: null, variants: 1 });
+    put({ loop: null, touch: set.recipe.touches.length });
+    await open.change("take a flare off", (now) => ({ touches: [...now.touches, touch] }));
   } catch (e) {
     tellError(e);
   }

@@ -176,9 +176,9 @@ pub(super) fn invented(
 ) -> Result<Variants, TouchError> {
     let front = Front::new(touch, around, hole)?;
     let ground = front.ground();
-    let filled: Vec<Filled> = invent(&ground, &Wish { seed, variants }, watch)?;
+    let (filled, hints) = rayon::join(|| invent(&ground, &Wish { seed, variants }, watch), || hints(&ground));
+    let filled: Vec<Filled> = filled?;
     let made = filled.iter().map(|f| Arc::new(around.made(&front.laid(&f.planes, &f.from)))).collect();
-    let hints = hints(&ground);
     Ok(Variants { made, hints, from: filled.into_iter().map(|f| f.from).collect() })
 }
 

@@ -15,6 +15,7 @@
 
 mod copy;
 mod even;
+mod flare;
 mod invent;
 mod plane;
 mod watch;
@@ -68,6 +69,8 @@ pub enum Act {
         /// Pixels over which tone is slow.
         slow: f64,
     },
+    /// Takes off the light that a lens flare adds; texture stays.
+    Flare,
     /// Makes it up from what is around.
     Invent {
         /// Where chance begins.
@@ -80,7 +83,7 @@ pub enum Act {
 impl Act {
     /// Whether its pixels are made up rather than a change of what is there.
     pub fn invents(self) -> bool {
-        !matches!(self, Self::Even { .. })
+        matches!(self, Self::Copy { .. } | Self::Mend { .. } | Self::Invent { .. })
     }
 
     /// Whether it takes its pixels from another place, as they are.
@@ -195,6 +198,7 @@ impl<F: Copy> Touch<F> {
             && match self.act {
                 Act::Copy { transform } | Act::Mend { transform, .. } => transform.is_valid(),
                 Act::Even { slow } => (2.0..=2000.0).contains(&slow),
+                Act::Flare => true,
                 Act::Invent { variant, .. } => variant < MOST_VARIANTS,
             }
     }
@@ -276,6 +280,9 @@ pub enum TouchError {
     /// Its plane turns away within its area.
     #[error("the plane ends within the area: draw its lines farther around, or the area smaller")]
     Plane,
+    /// Nothing in its area adds light as a flare does.
+    #[error("no flare is found in the area: draw around the whole of its disc, or even the area out")]
+    Flare,
     /// Nothing could be made up.
     #[error(transparent)]
     Fill(#[from] FillError),
@@ -447,6 +454,7 @@ pub fn make(
         Act::Copy { transform } => one(copy::copied(around, &hole, &transform, touch)?),
         Act::Mend { transform, only } => one(copy::mended(around, &hole, &transform, touch, only)?),
         Act::Even { slow } => one(even::evened(around, &hole, slow)),
+        Act::Flare => one(flare::without(around, &hole)?),
         Act::Invent { seed, .. } => {
             let count = variants.max(touch.variants().1 + 1);
             invent::invented(touch, around, &hole, (seed.into(), count), watch)
