@@ -109,15 +109,16 @@ impl Stage {
         let path = format!(
             "//button[normalize-space()='{text}' or @aria-label='{text}'] | //*[@role='menuitem'][normalize-space()='{text}']"
         );
-        self.page
-            .wait()
-            .at_most(Duration::from_secs(20))
-            .for_element(Locator::XPath(&path))
-            .await
-            .unwrap_or_else(|e| panic!("{text}: {e}"))
-            .click()
-            .await
-            .unwrap();
+        // What still moves as something comes in above it has the click go elsewhere: a person would press again.
+        for tries in 0.. {
+            let found = self.page.wait().at_most(Duration::from_secs(20)).for_element(Locator::XPath(&path));
+            let button = found.await.unwrap_or_else(|e| panic!("{text}: {e}"));
+            match button.click().await {
+                Ok(()) => return,
+                Err(e) if tries == 20 => panic!("{text}: {e}"),
+                Err(_) => tokio::time::sleep(Duration::from_millis(50)).await,
+            }
+        }
     }
 
     /// Unfolds a line of the job sheet unless it is unfolded.
