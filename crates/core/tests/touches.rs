@@ -8,7 +8,9 @@ use evanu_core::patch::PatchTransform;
 use evanu_core::patch::mask::Mask;
 use evanu_core::pixel::{FrameSource, MemoryFrame, Raster, Samples};
 use evanu_core::plan::{FrameAlignment, Plan};
-use evanu_core::prepare::{PlaceError, Variants, place_touches, propose_source, touch_faults, variants};
+use evanu_core::prepare::{
+    PlaceError, Variants, place_touches, propose_plane, propose_source, touch_faults, variants,
+};
 use evanu_core::progress::no_progress;
 use evanu_core::random::Random;
 use evanu_core::recipe::{Act, Canvas, Only, Part, Recipe, Shown, Touch};
@@ -302,6 +304,13 @@ fn in_a_plane_a_copy_is_foreshortened_with_it() {
     let invent = Act::Invent { seed: 1, variant: 0 };
     let (with, without) = (error(invent, Some(corners)), error(invent, None));
     assert!(with < 0.6 * without, "{with} made up in the plane, {without} without");
+    // Found by the joints around it, it does as well as one that is drawn.
+    let found = with_scene(&floor, |scene| {
+        let touch = Touch::new(0, ellipse(75.0, 62.0, 10.0, 10.0), invent);
+        propose_plane(scene, &touch).unwrap().unwrap()
+    });
+    let (with, without) = (error(invent, Some(found)), error(invent, None));
+    assert!(with < 0.6 * without, "{with} made up in the plane that was found, {without} without");
     // One that turns away within the area is refused.
     let horizon = [(60.0, 80.0), (90.0, 80.0), (150.0, 110.0), (0.0, 110.0)].map(|(x, y)| Point::new(x, y));
     let touch = Touch { plane: Some(horizon), ..Touch::new(0, ellipse(75.0, 60.0, 30.0, 50.0), invent) };

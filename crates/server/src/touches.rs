@@ -5,7 +5,7 @@ use crate::routes::run_blocking;
 use actix_web::http::header;
 use actix_web::{HttpResponse, delete, get, post, web};
 use evanu_core::touch::Proposed;
-use evanu_studio::{SeenTouch, Studio, TouchInfo, TouchTry, TriedInfo};
+use evanu_studio::{PlaneInfo, SeenTouch, Studio, TouchInfo, TouchTry, TriedInfo};
 use utoipa_actix_web::service_config::ServiceConfig;
 
 type Shared = web::Data<Studio>;
@@ -16,6 +16,7 @@ pub(crate) fn configure(config: &mut ServiceConfig) {
         .service(tried_touch)
         .service(stop_trying)
         .service(touch_source)
+        .service(touch_plane)
         .service(seen_touches)
         .service(touch_picture)
         .service(invented_mask);
@@ -45,6 +46,17 @@ pub(crate) async fn tried_touch(studio: Shared, set: web::Path<i64>) -> web::Jso
 pub(crate) async fn stop_trying(studio: Shared, set: web::Path<i64>) -> HttpResponse {
     studio.scenes.stop_trying(*set);
     HttpResponse::NoContent().finish()
+}
+
+/// The plane that a touch lies in, by the edges around it.
+#[utoipa::path(params(("set" = i64, Path)), request_body = TouchTry, responses((status = 200, body = PlaneInfo), (status = 404, body = Problem), (status = 400, body = Problem), (status = 409, body = Problem)))]
+#[post("/sets/{set}/touches/plane")]
+pub(crate) async fn touch_plane(
+    studio: Shared,
+    set: web::Path<i64>,
+    wanted: web::Json<TouchTry>,
+) -> Result<web::Json<PlaneInfo>, Failure> {
+    Ok(web::Json(run_blocking(&studio, move |s| s.scenes.touch_plane(*set, &wanted)).await?))
 }
 
 /// The touches that can still be seen, with what would mend each.

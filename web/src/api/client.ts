@@ -140,6 +140,8 @@ export const api = {
   tried: (set: number) => answered(http.GET("/api/sets/{set}/touches/try", of(set))),
   stopTrying: (set: number) => answered(http.DELETE("/api/sets/{set}/touches/try", of(set))),
   touchesSeen: (set: number) => answered(http.GET("/api/sets/{set}/touches/seen", of(set))),
+  touchPlane: (set: number, wanted: TouchTry) =>
+    answered(http.POST("/api/sets/{set}/touches/plane", { ...of(set), body: wanted })),
   touchSource: (set: number, wanted: TouchTry) =>
     answered(http.POST("/api/sets/{set}/touches/source", { ...of(set), body: wanted })),
   history: (set: number) => answered(http.GET("/api/sets/{set}/history", of(set))),

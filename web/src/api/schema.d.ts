@@ -725,6 +725,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sets/{set}/touches/plane": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The plane that a touch lies in, by the edges around it. */
+        post: operations["touch_plane"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sets/{set}/touches/seen": {
         parameters: {
             query?: never;
@@ -1466,6 +1483,11 @@ export interface components {
             /** @description Whether its tone is matched along the border. */
             tone: boolean;
             transform?: components["schemas"]["PatchTransform"] | null;
+        };
+        /** @description A plane of the world. */
+        PlaneInfo: {
+            /** @description Four corners in turn of what is a rectangle in the world, in pixels of the reference; absent where none is found. */
+            corners?: components["schemas"]["Point"][] | null;
         };
         /** @description A point or a displacement, in pixels. */
         Point: {
@@ -3528,6 +3550,55 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    touch_plane: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TouchTry"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlaneInfo"];
+                };
             };
             400: {
                 headers: {

@@ -12,6 +12,7 @@ import { MOVE, Settings } from "../touches/Settings";
 import {
   coverLoop,
   evenLoop,
+  findPlane,
   flareLoop,
   anotherSource,
   inventLoop,
@@ -154,6 +155,7 @@ export function RetouchLine({ open, set }: { open: OpenSet; set: SetDetail }) {
                 reorder={(to) => reorder(k, to)}
                 reopen={() => (put({ touch: null }), reopen(set, k))}
                 find={() => void anotherSource(open, set, k)}
+                lay={() => void findPlane(open, set, touch, k)}
                 remove={() => (
                   void open.change("take a touch back", { touches: touches.filter((_, i) => i !== k) }),
                   put({ touch: null, trying: null, variant: null })

@@ -20,6 +20,7 @@ export function Settings({
   reorder,
   reopen,
   find,
+  lay,
 }: {
   set: SetDetail;
   touch: Touch;
@@ -30,8 +31,9 @@ export function Settings({
   reorder: (to: number) => void;
   reopen: () => void;
   find: () => void;
+  lay: () => void;
 }) {
-  const { plane, set: put } = useView();
+  const { set: put } = useView();
   // A flare has no numbers of its own.
   const act = touch.act === "flare" ? { flare: true } : touch.act;
   const move = moveOf(touch.act);
@@ -162,11 +164,12 @@ export function Settings({
         )}
         {!("even" in act || "flare" in act) &&
           (touch.plane ? (
-            <Button onClick={() => change({ plane: null }, "a touch without a plane")}>Not in a plane</Button>
+            <>
+              <Button onClick={() => draw("plane")}>Its lines</Button>
+              <Button onClick={() => change({ plane: null }, "a touch without a plane")}>Not in a plane</Button>
+            </>
           ) : (
-            <Button onClick={() => (plane ? change({ plane }, "a touch in a plane") : draw("plane"))}>
-              {plane ? "In the last plane" : "In a plane"}
-            </Button>
+            <Button onClick={lay}>In a plane</Button>
           ))}
         {!!touch.parts?.length && (
           <Button onClick={() => change({ parts: [] }, "one variant alone")}>One variant alone</Button>

@@ -5,10 +5,10 @@ import type { OpenSet } from "../api/useSet";
 import { plate } from "../picture/views";
 import { useView } from "../state/store";
 import { Button, Progress } from "../ui/controls";
-import { choose, leave, more, tryOtherwise, wider } from "./touches";
+import { choose, findPlane, leave, more, tryOtherwise, wider } from "./touches";
 
 export function Variants({ open, set }: { open: OpenSet; set: SetDetail }) {
-  const { trying, part, plane, set: put } = useView();
+  const { trying, part, set: put } = useView();
   useEffect(() => () => void put({ variant: null }), [put]);
   if (!trying) return null;
   const { touch, at } = trying;
@@ -87,21 +87,28 @@ export function Variants({ open, set }: { open: OpenSet; set: SetDetail }) {
           Not from here
         </Button>
         {touch.plane ? (
-          <Button
-            disabled={!trying.variants}
-            onClick={() => tryOtherwise(open, set, { plane: null, parts: [] }, "an area without a plane")}
-          >
-            Not in a plane
-          </Button>
+          <>
+            <Button
+              disabled={!trying.variants}
+              title="Two lines that run side by side in the world"
+              onClick={() => draw("plane")}
+            >
+              Its lines
+            </Button>
+            <Button
+              disabled={!trying.variants}
+              onClick={() => tryOtherwise(open, set, { plane: null, parts: [] }, "an area without a plane")}
+            >
+              Not in a plane
+            </Button>
+          </>
         ) : (
           <Button
             disabled={!trying.variants}
-            title="Two lines that run side by side in the world: what is taken is foreshortened with them"
-            onClick={() =>
-              plane ? tryOtherwise(open, set, { plane, parts: [] }, "an area in a plane") : draw("plane")
-            }
+            title="By the edges around it: what is taken is foreshortened with them"
+            onClick={() => void findPlane(open, set, touch, at)}
           >
-            {plane ? "In the last plane" : "In a plane"}
+            In a plane
           </Button>
         )}
         <Button onClick={() => leave(set)}>{at == null ? "Leave it" : "Done"}</Button>

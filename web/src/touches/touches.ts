@@ -2,6 +2,7 @@
 import { api, Refused, type PatchTransform, type Point, type SetDetail, type Touch, type Variant } from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { boxOf } from "../patches/patches";
+import { plate } from "../picture/views";
 import { useView } from "../state/store";
 import { tell, tellError } from "../ui/Notices";
 import { backOf, UNMOVED, type Quad } from "./geometry";
@@ -200,6 +201,19 @@ export function planeDrawn(open: OpenSet, set: SetDetail, plane: Quad) {
   if (trying) tryOtherwise(open, set, { plane, parts: [] }, "an area in a plane");
   else if (index != null) changeTouch(open, index, () => ({ plane }), "a touch in a plane");
   else put({ copying: { ...copying, plane, from: null, to: null }, drawing: "stroke" });
+}
+
+/** The plane that an area lies in, by the edges around it; where none is found, its lines are to be drawn. */
+export async function findPlane(open: OpenSet, set: SetDetail, touch: Touch, at: number | null) {
+  const put = useView.getState().set;
+  try {
+    const { corners } = await api.touchPlane(set.id, { touch, at, variants: 1 });
+    if (corners?.length === 4) return planeDrawn(open, set, corners as Quad);
+    tell("The edges around it run in no two ways: draw along two edges that run side by side in the world.");
+    put({ drawing: "plane", view: plate, sheet: false, flicking: false });
+  } catch (e) {
+    tellError(e);
+  }
 }
 
 export function changeTouch(open: OpenSet, at: number, part: (now: Touch) => Partial<Touch>, label: string) {

@@ -36,7 +36,9 @@ mod touches;
 
 pub use hand::lay_by_hand;
 pub use patches::{fit, fit_key, glare, place, place_patches, seams, weigh};
-pub use touches::{Keep, PlaceError, Variants, place_touches, propose_source, touch_faults, variants};
+pub use touches::{
+    Keep, PlaceError, Variants, place_touches, propose_plane, propose_source, touch_faults, variants,
+};
 
 use crate::combine::consensus::Decided;
 use crate::evidence::moving::{Motion, Moving};

@@ -113,10 +113,26 @@ pub fn propose_source(scene: &Scene<'_>, touch: &Touch) -> Result<Option<Propose
     let touch = Touch { act: Act::Invent { seed: 0, variant: 0 }, ..touch.clone() };
     let Some(place) = Place::of(scene, &touch) else { return Ok(None) };
     let found = place.looked_at(scene, |around| Ok(propose(&place.touch, around)));
-    found.map_err(|e| match e {
+    found.map_err(unmade)
+}
+
+/// Looking alone makes nothing that could not be made.
+fn unmade(error: PlaceError) -> RenderError {
+    match error {
         PlaceError::Render(e) => e,
         PlaceError::Touch(_) => RenderError::NoFrames,
-    })
+    }
+}
+
+/// The corners of a plane that a touch lies in, in pixels of the reference; `None` when it lies outside the canvas, or none is found.
+///
+/// # Errors
+/// When a frame cannot be read.
+pub fn propose_plane(scene: &Scene<'_>, touch: &Touch) -> Result<Option<[Point; 4]>, RenderError> {
+    let touch = Touch { act: Act::Invent { seed: 0, variant: 0 }, plane: None, ..touch.clone() };
+    let Some(place) = Place::of(scene, &touch) else { return Ok(None) };
+    let found = place.looked_at(scene, |around| Ok(touch::propose_plane(around)));
+    found.map_err(unmade)
 }
 
 /// What of a touch can be seen on the plate of a scene, it and all others laid; nothing when it lies outside the canvas.

@@ -16,6 +16,7 @@
 mod copy;
 mod even;
 mod flare;
+mod found;
 mod invent;
 mod plane;
 mod watch;
@@ -468,6 +469,13 @@ pub fn make(
 /// When the plane of the touch does not fit its area.
 pub fn compose(touch: &Touch, around: &Around<'_>, variants: &Variants) -> Result<MadeTouch, TouchError> {
     invent::composed(touch, around, &around.hole(), &variants.from)
+}
+
+/// The plane that an area lies in, by the edges around it: corners of what is a rectangle in the world, in pixels of the canvas's grid;
+/// `None` where edges run in no two ways.
+pub fn propose_plane(around: &Around<'_>) -> Option<[Point; 4]> {
+    let corners = found::found(around.plate, &around.hole(), around.size())?;
+    Some(corners.map(|p| around.grid.place(p.x, p.y)))
 }
 
 /// A source for a copy.

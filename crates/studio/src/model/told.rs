@@ -255,6 +255,13 @@ pub struct FaultInfo {
     pub words: String,
 }
 
+/// A plane of the world.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct PlaneInfo {
+    /// Four corners in turn of what is a rectangle in the world, in pixels of the reference; absent where none is found.
+    pub corners: Option<Vec<Point>>,
+}
+
 /// How far an invention is that is being tried.
 #[derive(Debug, Clone, Copy, Serialize, ToSchema)]
 pub struct TriedInfo {

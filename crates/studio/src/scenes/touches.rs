@@ -5,12 +5,12 @@ use super::Scenes;
 use super::opened::{Loaded, Opened};
 use super::patches::part_picture;
 use crate::error::{StudioError, invalid};
-use crate::model::{FaultInfo, SeenTouch, TouchInfo, TouchTry, VariantInfo};
+use crate::model::{FaultInfo, PlaneInfo, SeenTouch, TouchInfo, TouchTry, VariantInfo};
 use crate::store::lock;
 use base64::Engine;
 use evanu_core::fill::FillError;
 use evanu_core::geometry::Grid;
-use evanu_core::prepare::{PlaceError, Variants, propose_source, touch_faults, variants};
+use evanu_core::prepare::{PlaceError, Variants, propose_plane, propose_source, touch_faults, variants};
 use evanu_core::progress::Cancelled;
 use evanu_core::recipe::{Act, FrameId, Touch};
 use evanu_core::render::{Scene, Stage, View};
@@ -151,6 +151,17 @@ impl Scenes {
         let grid = loaded.with(|scene| scene.grid(View::Plate, 0));
         let png = evanu_media::encode_grey_png(grid.rect.size(), &shares(&loaded.touches, &grid));
         png.map_err(|e| MediaError::writing(Path::new("the mask"), &e).into())
+    }
+
+    /// The plane that a touch lies in, by the edges around it.
+    ///
+    /// # Errors
+    /// When the frames are not ready or the touch makes no sense.
+    pub fn touch_plane(&self, set: i64, wanted: &TouchTry) -> Result<PlaneInfo, StudioError> {
+        let loaded = self.loaded(set)?;
+        let touch = checked(&loaded, &wanted.touch)?;
+        let corners = loaded.below(wanted.at.unwrap_or(usize::MAX), |scene| propose_plane(scene, &touch))?;
+        Ok(PlaneInfo { corners: corners.map(|c| c.to_vec()) })
     }
 
     /// The source that goes on best from a touch's rim.
