@@ -21,6 +21,9 @@ const ROUGH: f32 = 800.0;
 const ALIKE: f32 = 0.15;
 /// Pixels beside a line that are laid with it.
 const LINE: f32 = 1.5;
+/// How far from a line as it is itself a pixel beside it may be taken from, and the weight of what is more, squared.
+const EXACT: f32 = 0.35;
+const BESIDE: f32 = 600.0;
 /// Around a place of the rim where the first ones are looked for.
 const NEAR: usize = 40;
 /// The same where it begins on a finer level.
@@ -52,7 +55,7 @@ impl Field {
                 let (x, y) = level.place(p);
                 let on = |line: &&Line| {
                     let (off, along) = line.at(level, x, y);
-                    off <= LINE && (0.0..=1.0).contains(&along)
+                    off.abs() <= LINE && (0.0..=1.0).contains(&along)
                 };
                 let line = lines.iter().position(|line| on(&line));
                 let rank = match line {
@@ -287,7 +290,13 @@ pub(super) fn unlike(level: &Level, features: &[Feature], p: usize, place: usize
     let (low, high) = level.wanted[p];
     let rough = level.rough[place];
     let off = (low - ALIKE - rough).max(rough - high - ALIKE).max(0.0);
-    let penalty = ROUGH * off * off * level.weights[p];
+    let mut penalty = ROUGH * off * off * level.weights[p];
+    if let Some(guide) = level.guide(p) {
+        let (x, y) = level.place(place);
+        let beside =
+            ((guide.off - guide.line.0 * x - guide.line.1 * y - guide.line.2).abs() - EXACT).max(0.0);
+        penalty += BESIDE * beside.min(3.0).powi(2) * level.weights[p];
+    }
     if penalty > limit {
         return penalty;
     }
@@ -299,7 +308,7 @@ fn sources_on(level: &Level, allowed: &[bool], line: &Line) -> Vec<usize> {
     let on = |&p: &usize| {
         let (x, y) = level.place(p);
         let (off, along) = line.at(level, x, y);
-        allowed[p] && off <= LINE + 1.0 && !(0.0..=1.0).contains(&along)
+        allowed[p] && off.abs() <= LINE + 1.0 && !(0.0..=1.0).contains(&along)
     };
     (0..allowed.len()).filter(on).collect()
 }

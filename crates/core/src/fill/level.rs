@@ -50,7 +50,21 @@ pub(super) struct Level {
     pub rough: Vec<f32>,
     /// Between which roughness a place for each pixel of the hole should lie.
     pub wanted: Vec<(f32, f32)>,
+    /// For each pixel the number of its guide, from 1; 0 for none.
+    guided: Vec<u32>,
+    guides: Vec<Guide>,
 }
+
+/// A line that a pixel of the hole lies beside: what it is copied from should lie as far beside it.
+pub(super) struct Guide {
+    /// How far.
+    pub off: f32,
+    /// What is that far from it: a place's columns and rows by the first two, and the third.
+    pub line: (f32, f32, f32),
+}
+
+/// Pixels beside a line that are led by it.
+const GUIDED: f32 = 4.0;
 
 /// An edge at a pixel, by pixels without sides.
 pub(super) struct Edge {
@@ -213,6 +227,8 @@ impl Level {
             depth,
             rough,
             wanted: Vec::new(),
+            guided: vec![0; stride * (height + 2 * REACH)],
+            guides: Vec::new(),
         };
         level.wanted = level.wanted_roughness(&there);
         level
@@ -286,10 +302,46 @@ impl Level {
         for k in 0..self.targets.len() {
             let p = self.targets[k] as usize;
             let (x, y) = self.place(p);
-            if lines.iter().any(|line| line.at(self, x, y).0 <= (2 * REACH) as f32) {
+            if lines.iter().any(|line| line.at(self, x, y).0.abs() <= (2 * REACH) as f32) {
                 self.wanted[p] = (f32::NEG_INFINITY, f32::INFINITY);
             }
+            let nearest = lines
+                .iter()
+                .map(|line| (line, line.at(self, x, y)))
+                .filter(|(_, (off, along))| off.abs() <= GUIDED && (-0.05..=1.05).contains(along))
+                .min_by(|a, b| a.1.0.abs().total_cmp(&b.1.0.abs()));
+            if let Some((line, (off, _))) = nearest {
+                // Distance from the line is linear in place.
+                let (zero, right, below) =
+                    (line.at(self, 0.0, 0.0).0, line.at(self, 1.0, 0.0).0, line.at(self, 0.0, 1.0).0);
+                self.guides.push(Guide { off, line: (right - zero, below - zero, zero) });
+                self.guided[p] = self.guides.len() as u32;
+            }
         }
+    }
+
+    /// The line that a pixel lies beside.
+    #[inline(always)]
+    pub(super) fn guide(&self, p: usize) -> Option<&Guide> {
+        let number = self.guided[p];
+        if number == 0 { None } else { self.guides.get(number as usize - 1) }
+    }
+
+    /// Brightness at a place, by pixels without sides; `None` where it is not known.
+    pub(super) fn bright_at(&self, x: f32, y: f32) -> Option<f32> {
+        let (left, top) = (x.floor(), y.floor());
+        if left < 0.0 || top < 0.0 || left + 1.0 >= self.width as f32 || top + 1.0 >= self.height as f32 {
+            return None;
+        }
+        let (u, v) = (x - left, y - top);
+        let p = (top as usize + REACH) * self.stride + left as usize + REACH;
+        let four = [p, p + 1, p + self.stride, p + self.stride + 1];
+        if four.iter().any(|&q| self.hole[q]) {
+            return None;
+        }
+        let bright = |q: usize| (self.features[q][0] + self.features[q][1] + self.features[q][2]) / 3.0;
+        let [a, b, c, d] = four.map(bright);
+        Some((a * (1.0 - u) + b * u) * (1.0 - v) + (c * (1.0 - u) + d * u) * v)
     }
 
     /// Where a pixel lies, by pixels without sides.

@@ -2,7 +2,8 @@
 //!
 //! A hole is filled from coarse to fine. On each level every place of the hole knows a place of its surroundings that looks like it
 //! ([`field`], PatchMatch of Barnes et al. 2009), and the places vote for its colours; what begins coarse decides the structure, what
-//! follows the texture; straight edges that go on on the other side are laid first (Sun et al. 2005, [`lines`]). Places are looked for
+//! follows the texture; straight edges that go on on the other side are laid first (Sun et al. 2005, [`lines`]) and lead what is beside
+//! them on every level. Places are looked for
 //! among those as sharp as the rim around ([`level`]), so that nothing soft is copied into what is sharp, nor the other way round. In the
 //! end pixels are copied, never averaged, and joined by their differences ([`join`]).
 //!
