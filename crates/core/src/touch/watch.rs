@@ -30,8 +30,8 @@ impl Fault {
     /// In words, with what would mend it.
     pub fn words(self) -> &'static str {
         match self {
-            Self::Border => "its border can be seen: let it fade farther, or mend instead of copy",
-            Self::Tone => "its tone differs from what is around it: mend instead of copy",
+            Self::Border => "its border can be seen: let it fade farther, mend it, or take another variant",
+            Self::Tone => "its tone differs from what is around it: mend it, or take another variant",
             Self::Soft => "it is softer than what is around it: take another source or variant",
             Self::Rough => "it is rougher than what is around it: take another source or variant",
             Self::Repeats => "it shows the same as another touch beside it: take another source",
