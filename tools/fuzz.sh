@@ -2,6 +2,8 @@
 # Runs the fuzz targets, two at a time: tools/fuzz.sh [SECONDS] [TARGET ...]. An input that ends a target, or takes longer than ten seconds, fails.
 set -euo pipefail
 cd "$(dirname "$0")/../fuzz"
+. ../tools/needs.sh
+command -v c++ >/dev/null || install_debian build-essential
 seconds=${1:-60}
 shift || true
 targets=("$@")
