@@ -26,7 +26,7 @@ use crate::geometry::{Grid, Point, Rect, Size};
 use crate::patch::mask::Mask;
 use crate::patch::{PatchTransform, drawable, middle};
 use crate::progress::ProgressFn;
-pub use plane::{Plane, of_lines};
+pub use plane::Plane;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 pub use watch::{Fault, faults, repeats};

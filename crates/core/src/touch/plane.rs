@@ -78,12 +78,3 @@ impl Plane {
         depth(p) * depth(other).signum() > 0.02 * depth(other).abs()
     }
 }
-
-/// The corners of a plane by two lines that run side by side in the world, each from its first end to its second.
-pub fn of_lines(first: [Point; 2], second: [Point; 2]) -> [Point; 4] {
-    let along = |line: [Point; 2]| (line[1].x - line[0].x, line[1].y - line[0].y);
-    let (a, b) = (along(first), along(second));
-    let same = a.0 * b.0 + a.1 * b.1 >= 0.0;
-    let [c, d] = if same { second } else { [second[1], second[0]] };
-    [first[0], first[1], d, c]
-}
