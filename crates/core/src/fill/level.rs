@@ -438,7 +438,7 @@ impl Level {
 }
 
 /// Pixels around which all, or any, of the pixels up to a reach away are set.
-fn around(set: &[bool], stride: usize, reach: usize, all: bool) -> Vec<bool> {
+pub(super) fn around(set: &[bool], stride: usize, reach: usize, all: bool) -> Vec<bool> {
     let values: Vec<f32> = set.iter().map(|s| f32::from(u8::from(*s))).collect();
     let one = 0.5 / ((2 * reach + 1) * (2 * reach + 1)) as f32;
     let least = if all { 1.0 - one } else { one };
