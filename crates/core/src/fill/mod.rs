@@ -35,6 +35,7 @@ mod join;
 mod level;
 mod lines;
 mod pieces;
+mod plain;
 mod search;
 
 pub use areas::{Area, areas};
@@ -46,6 +47,7 @@ use crate::progress::{Cancelled, ProgressFn};
 use crate::random::Random;
 use field::Field;
 use level::Level;
+use plain::Plain;
 use rayon::prelude::*;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
@@ -124,6 +126,18 @@ pub fn invent(ground: &Ground<'_>, wish: &Wish, watch: ProgressFn<'_>) -> Result
     if !ground.hole.contains(&true) {
         return Err(FillError::Nothing);
     }
+    let Some(plain) = Plain::of(ground) else { return textured(ground, wish, watch) };
+    let (planes, barred) = (plain.flattened(ground), plain.barred());
+    let flat = Ground { planes: &planes, barred: &barred, ..*ground };
+    let mut made = textured(&flat, wish, watch)?;
+    for filled in &mut made {
+        filled.planes = plain.restored(ground, std::mem::take(&mut filled.planes));
+    }
+    Ok(made)
+}
+
+/// The same for what has texture.
+fn textured(ground: &Ground<'_>, wish: &Wish, watch: ProgressFn<'_>) -> Result<Vec<Filled>, FillError> {
     let mut levels = Level::all(ground, COARSEST, FINEST);
     // Levels without a whole place to copy from are of no use.
     let usable = levels.iter().take_while(|level| level.sources() > 0).count();
@@ -169,7 +183,9 @@ pub fn invent(ground: &Ground<'_>, wish: &Wish, watch: ProgressFn<'_>) -> Result
 ///
 /// With parts of several variants' [`Filled::from`] it draws those together.
 pub fn joined(ground: &Ground<'_>, from: &[u32]) -> [Vec<u16>; 3] {
-    join::joined(ground, from)
+    let Some(plain) = Plain::of(ground) else { return join::joined(ground, from) };
+    let flat = plain.flattened(ground);
+    plain.restored(ground, join::joined(&Ground { planes: &flat, ..*ground }, from))
 }
 
 /// Where each place of a hole looks like, from the coarsest level to the finest; places that were used are left out.
@@ -292,5 +308,35 @@ mod tests {
         };
         let share = spread(&filled[0].planes[0], true) / spread(&planes[0], false);
         assert!((0.8..1.2).contains(&share), "{share}");
+    }
+
+    #[test]
+    fn on_a_plain_backdrop_tone_goes_on_as_it_fades_and_grain_stays() {
+        let (w, h, noise) = (420u32, 320u32, 250.0);
+        let mut random = Random::new(5);
+        // Darker towards the corners, brighter to the right.
+        let tone = |p: u32| {
+            let (u, v) = (f64::from(p % w) / f64::from(w) - 0.5, f64::from(p / w) / f64::from(h) - 0.5);
+            34_000.0 - 24_000.0 * (u * u + v * v) + 3_000.0 * u
+        };
+        let hole = boxed(w, h, 150..290, 90..210);
+        let planes: [Vec<u16>; 3] = std::array::from_fn(|_| {
+            (0..w * h)
+                .map(|p| if hole[p as usize] { 9000 } else { (tone(p) + noise * random.normal()) as u16 })
+                .collect()
+        });
+        let ground = Ground { size: Size::new(w, h), planes: &planes, hole: &hole, barred: &[], void: &[] };
+        let filled = &invent(&ground, &Wish { seed: 1, variants: 1 }, &no_progress).unwrap()[0];
+        let off = |p: u32| f64::from(filled.planes[0][p as usize]) - tone(p);
+        for block in 0..14 * 12 {
+            let (left, top) = (150 + block % 14 * 10, 90 + block / 14 * 10);
+            let mean = (0..100).map(|k| off((top + k / 10) * w + left + k % 10)).sum::<f64>() / 100.0;
+            assert!(mean.abs() < 300.0, "{mean} at {left}, {top}");
+        }
+        let inside: Vec<u32> = (0..w * h).filter(|&p| hole[p as usize] && hole[p as usize + 1]).collect();
+        let grain = inside.iter().map(|&p| (off(p) - off(p + 1)).powi(2)).sum::<f64>() / inside.len() as f64;
+        assert!((0.9..1.1).contains(&((grain / 2.0).sqrt() / noise)), "{grain}");
+        // Drawn together from the same places it is the same picture.
+        assert_eq!(joined(&ground, &filled.from), filled.planes);
     }
 }
