@@ -39,7 +39,7 @@ pub(crate) struct Args {
     /// auto, consensus, median, mean, clipped, everybody, darkest, lightest or rank:P
     #[arg(long, default_value = "auto", value_parser = way)]
     method: Way,
-    /// reference or common
+    /// reference, common, or whole: all that any frame shows
     #[arg(long, default_value = "reference", value_parser = one_of::<Canvas>)]
     canvas: Canvas,
     /// auto, on or off

@@ -155,7 +155,7 @@ fn every_option_of_the_contract_is_taken_or_says_what_there_is() {
         (&["--method", "best"][..], &["best", "median"][..]),
         (&["--align", "sphere"], &["not yet available", "perspective"]),
         (&["--reference", "9"], &["no such frame", "0 to 2"]),
-        (&["--canvas", "round"], &["reference or common"]),
+        (&["--canvas", "round"], &["reference, common or whole"]),
         (
             &["--method", "median", "--origin", "o.png"],
             &["o.png", "only the consensus", "--method consensus"],

@@ -3,7 +3,7 @@
 #![allow(clippy::unwrap_used)] // helpers of tests may fail loudly
 
 use evanu_core::combine::Method;
-use evanu_core::geometry::{Point, Rect, Size};
+use evanu_core::geometry::{Point, Rect, Size, ends};
 use evanu_core::patch::PatchTransform;
 use evanu_core::patch::mask::Mask;
 use evanu_core::pixel::{FrameSource, MemoryFrame, Raster, Samples};
@@ -402,7 +402,19 @@ fn what_can_still_be_seen_is_told_with_what_mends_it() {
         frame(|x, y| [20_000 + grain[(y * SIZE.width + x) as usize] + if x < 50 { 9_000 } else { 0 }; 3]);
     let told = |act| {
         let touch = Touch { feather: 0.0, ..Touch::new(0, ellipse(100.0, 60.0, 16.0, 20.0), act) };
-        with(&lit, &recipe(vec![touch.clone()]), |scene, _| touch_faults(scene, &touch).unwrap())
+        with(&lit, &recipe(vec![touch.clone()]), |scene, _| {
+            let found = touch_faults(scene, &touch).unwrap();
+            for (fault, outline) in &found {
+                // Where it is seen lies on the touch, and can be the next area.
+                let (low, high) = ends(outline);
+                assert!(
+                    low.x > 75.0 && high.x < 125.0 && low.y > 30.0 && high.y < 90.0,
+                    "{fault:?} {low:?} {high:?}"
+                );
+                assert!(Touch { outline: outline.clone(), ..touch.clone() }.is_valid());
+            }
+            found.into_iter().map(|(fault, _)| fault).collect::<Vec<_>>()
+        })
     };
     let from = |x: f64| PatchTransform { ..moved(x, 0.0) };
     assert_eq!(told(Act::Mend { transform: from(75.0), only: Only::Both }), []);

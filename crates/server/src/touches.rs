@@ -5,7 +5,7 @@ use crate::routes::run_blocking;
 use actix_web::http::header;
 use actix_web::{HttpResponse, delete, get, post, web};
 use evanu_core::touch::Proposed;
-use evanu_studio::{PlaneInfo, SeenTouch, Studio, TouchInfo, TouchTry, TriedInfo};
+use evanu_studio::{MissingInfo, PlaneInfo, SeenTouch, Studio, TouchInfo, TouchTry, TriedInfo};
 use utoipa_actix_web::service_config::ServiceConfig;
 
 type Shared = web::Data<Studio>;
@@ -18,6 +18,7 @@ pub(crate) fn configure(config: &mut ServiceConfig) {
         .service(touch_source)
         .service(touch_plane)
         .service(seen_touches)
+        .service(missing)
         .service(touch_picture)
         .service(invented_mask);
 }
@@ -67,6 +68,13 @@ pub(crate) async fn seen_touches(
     set: web::Path<i64>,
 ) -> Result<web::Json<Vec<SeenTouch>>, Failure> {
     Ok(web::Json(run_blocking(&studio, move |s| s.scenes.touches_seen(*set)).await?))
+}
+
+/// What no frame shows of the plate and no touch covers yet, as areas to be made up.
+#[utoipa::path(params(("set" = i64, Path)), responses((status = 200, body = MissingInfo), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[get("/sets/{set}/touches/missing")]
+pub(crate) async fn missing(studio: Shared, set: web::Path<i64>) -> Result<web::Json<MissingInfo>, Failure> {
+    Ok(web::Json(run_blocking(&studio, move |s| s.scenes.missing(*set)).await?))
 }
 
 /// Where the plate is made up, white, of its size.

@@ -139,6 +139,7 @@ export const api = {
     answered(http.POST("/api/sets/{set}/touches/try", { ...of(set), body: wanted })),
   tried: (set: number) => answered(http.GET("/api/sets/{set}/touches/try", of(set))),
   stopTrying: (set: number) => answered(http.DELETE("/api/sets/{set}/touches/try", of(set))),
+  missing: (set: number) => answered(http.GET("/api/sets/{set}/touches/missing", of(set))),
   touchesSeen: (set: number) => answered(http.GET("/api/sets/{set}/touches/seen", of(set))),
   touchPlane: (set: number, wanted: TouchTry) =>
     answered(http.POST("/api/sets/{set}/touches/plane", { ...of(set), body: wanted })),

@@ -725,6 +725,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sets/{set}/touches/missing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What no frame shows of the plate and no touch covers yet, as areas to be made up. */
+        get: operations["missing"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sets/{set}/touches/plane": {
         parameters: {
             query?: never;
@@ -929,7 +946,7 @@ export interface components {
          * @description What the plate covers.
          * @enum {string}
          */
-        Canvas: "reference" | "common";
+        Canvas: "reference" | "common" | "whole";
         /** @description The plate's grid. */
         CanvasInfo: {
             /**
@@ -1100,6 +1117,8 @@ export interface components {
         FaultInfo: {
             /** @description Its kind. */
             fault: components["schemas"]["Fault"];
+            /** @description Where, in pixels of the reference: an area that can be retouched next. Empty for the whole touch. */
+            outline: components["schemas"]["Point"][];
             /** @description In words, with what would mend it. */
             words: string;
         };
@@ -1348,6 +1367,21 @@ export interface components {
         Matching: "auto" | "on" | "off";
         /** @description `consensus`, `everybody`, `clipped`, `median`, `mean`, `darkest`, `lightest`, or `rank:P` with P from 0 to 100 */
         Method: string;
+        /** @description What no frame shows of a plate. */
+        MissingInfo: {
+            /**
+             * Format: int32
+             * @description The most by which the frames in use reach beyond the reference to any side, in its pixels.
+             */
+            beyond: number;
+            /** @description Areas to be made up, in pixels of the reference; none where all is shown. */
+            outlines: components["schemas"]["Point"][][];
+            /**
+             * Format: float
+             * @description Share of the plate, 0..=1.
+             */
+            share: number;
+        };
         /** @description Frames to move. */
         Move: {
             /** @description Identities of the frames. */
@@ -3557,6 +3591,43 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    missing: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MissingInfo"];
                 };
             };
             404: {

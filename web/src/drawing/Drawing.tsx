@@ -11,6 +11,7 @@ import { isSame, plate } from "../picture/views";
 import { useView } from "../state/store";
 import { barLoop, partLoop, reshapeTo } from "../touches/touches";
 import { Magnified } from "./Magnified";
+import { Pen, Ring } from "./Pen";
 import { resized } from "./slice";
 
 /** A loop drawn with the pointer becomes an area, or the place that is looked at. */
@@ -29,10 +30,7 @@ export function Drawing({
 }) {
   const { view, drawing, giving, taking, brush, zoom, magnified, set: put } = useView();
   const [loop, setLoop] = useState<Dab[]>([]);
-  const [at, setAt] = useState<Point | null>(null);
-  const [page, setPage] = useState<Point>({ x: 0, y: 0 });
   const last = useRef<Dab | null>(null);
-  const down = useRef(false);
   // Counts what was drawn, so that what is drawn next is not taken off with what is done.
   const turn = useRef(0);
   const brushing = drawing === "brush";
@@ -43,10 +41,7 @@ export function Drawing({
     : taking == null
       ? "the place"
       : `what to take from frame ${frameNumber(set, taking)}`;
-  const add = (e: React.PointerEvent) => {
-    const p = placeAt(e.clientX, e.clientY, true);
-    if (p) setLoop((now) => [...now, { ...p, r: pressed(radius, e) }]);
-  };
+  const add = (place: Point, e: React.PointerEvent) => setLoop((now) => [...now, { ...place, r: pressed(radius, e) }]);
   /** What becomes of an outline, in pixels of the reference. */
   const became = (outline: Point[], canvas: { x: number; y: number }, reference: number) => {
     const onCanvas = outline.map((p) => ({ x: p.x - canvas.x, y: p.y - canvas.y }));
@@ -97,7 +92,7 @@ export function Drawing({
     setLoop([]);
   };
   const finish = () => {
-    down.current = false;
+    last.current = loop.at(-1) ?? null;
     const canvas = set.canvas;
     if (!canvas || set.reference == null || loop.length <= (brushing ? 0 : 5) || !drawing) return setLoop([]);
     const step = Math.max(1, Math.floor(loop.length / 300));
@@ -108,74 +103,57 @@ export function Drawing({
       set.reference,
     );
   };
+  const asks = {
+    ignore: "Draw around what must not lead the alignment",
+    fit: "Draw around what must fit",
+    keep: "Draw around what nothing may change",
+    loop: `Draw around ${what}`,
+    part: "Draw around what is to show this variant",
+    barred: "Draw around what nothing is to be taken from",
+    reshape: "Draw the area anew",
+    brush: `Brush over ${what}; wheel, + and − change the size; Shift click draws straight; Z magnifies`,
+  };
   return (
-    <div
-      data-own
-      data-testid="drawing"
-      className="absolute inset-0 z-20 cursor-crosshair touch-none"
-      onPointerDown={(e) => {
-        e.stopPropagation();
-        e.currentTarget.setPointerCapture(e.pointerId);
-        down.current = true;
+    <Pen
+      name="drawing"
+      says={asks[drawing === "stroke" || drawing === "plane" || !drawing ? "loop" : drawing]}
+      placeAt={placeAt}
+      press={(place, e) => {
         turn.current++;
         // From where the last stroke ended, straight to here.
         const from = brushing && e.shiftKey ? last.current : null;
         setLoop(from ? [from] : []);
-        add(e);
+        add(place, e);
       }}
-      onPointerMove={(e) => {
-        e.stopPropagation();
-        setAt(placeAt(e.clientX, e.clientY, true));
-        const box = e.currentTarget.getBoundingClientRect();
-        setPage({ x: e.clientX - box.left, y: e.clientY - box.top });
-        if (down.current) add(e);
-      }}
-      onPointerUp={(e) => {
-        e.stopPropagation();
-        last.current = loop.at(-1) ?? null;
-        finish();
-      }}
-      onWheel={(e) => {
-        if (!brushing) return;
-        e.stopPropagation();
-        put({ brush: resized(brush, e.deltaY < 0 ? 1 : -1) });
-      }}
+      move={add}
+      end={finish}
+      wheel={brushing ? (way) => put({ brush: resized(brush, way) }) : undefined}
     >
-      <div className="absolute top-2 left-1/2 -translate-x-1/2 bg-leaf px-3 py-1 text-sm">
-        {
-          {
-            ignore: "Draw around what must not lead the alignment",
-            fit: "Draw around what must fit",
-            keep: "Draw around what nothing may change",
-            loop: `Draw around ${what}`,
-            part: "Draw around what is to show this variant",
-            barred: "Draw around what nothing is to be taken from",
-            reshape: "Draw the area anew",
-            brush: `Brush over ${what}; wheel, + and − change the size; Shift click draws straight; Z magnifies`,
-          }[drawing === "stroke" || drawing === "plane" || !drawing ? "loop" : drawing]
-        }
-        ; Esc leaves
-      </div>
-      <svg viewBox={box} preserveAspectRatio="none" className="h-full w-full">
-        {loop.length > 1 && !brushing && <path d={pathOf(loop)} fill="none" stroke="white" strokeWidth={2.5 * size} />}
-        {loop.length > 0 && brushing && (
-          <path
-            data-testid="stroke"
-            d={pathOf(outlineOf(loop))}
-            fill="white"
-            fillOpacity={0.35}
-            stroke="white"
-            strokeWidth={1.2 * size}
-          />
-        )}
-        {brushing && at && (
-          <g data-testid="ring">
-            <circle cx={at.x} cy={at.y} r={radius} fill="none" stroke="black" strokeWidth={2.4 * size} />
-            <circle cx={at.x} cy={at.y} r={radius} fill="none" stroke="white" strokeWidth={1.2 * size} />
-          </g>
-        )}
-      </svg>
-      {magnified && at && <Magnified set={set} at={at} page={page} radius={brushing ? radius : 0} />}
-    </div>
+      {(at) => (
+        <>
+          <svg viewBox={box} preserveAspectRatio="none" className="h-full w-full">
+            {loop.length > 1 && !brushing && (
+              <path d={pathOf(loop)} fill="none" stroke="white" strokeWidth={2.5 * size} />
+            )}
+            {loop.length > 0 && brushing && (
+              <path
+                data-testid="stroke"
+                d={pathOf(outlineOf(loop))}
+                fill="white"
+                fillOpacity={0.35}
+                stroke="white"
+                strokeWidth={1.2 * size}
+              />
+            )}
+            {brushing && at && (
+              <g data-testid="ring">
+                <Ring at={at.place} radius={radius} size={size} />
+              </g>
+            )}
+          </svg>
+          {magnified && at && <Magnified set={set} at={at.place} page={at.page} radius={brushing ? radius : 0} />}
+        </>
+      )}
+    </Pen>
   );
 }

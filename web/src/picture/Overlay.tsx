@@ -39,7 +39,7 @@ export function Overlay({ open, set, bounds, placeAt }: Props) {
         <Keeps set={set} size={size} />
         <Lifts set={set} size={size} />
         <Seams set={set} size={size} />
-        <Touches set={set} size={size} />
+        <Touches open={open} set={set} size={size} placeAt={placeAt} />
         {loop && <Outline d={path(loop.map((p) => [p.x, p.y]))} size={size} stroke="var(--color-persimmon)" dashed />}
         <OpenDoubt set={set} size={size} />
       </svg>
@@ -172,7 +172,9 @@ function Rests({ set, frame, size }: { set: SetDetail; frame: number; size: numb
 function Hatched({ set, size }: { set: SetDetail; size: number }) {
   const canvas = set.canvas;
   const reference = set.reference_size;
-  const [wide, high] = reference ?? [0, 0];
+  // Over all that was decided on: the canvas where it reaches beyond the reference.
+  const [wide, high] = set.recipe.canvas === "whole" ? [canvas?.width, canvas?.height] : (reference ?? [0, 0]);
+  const [left, top] = set.recipe.canvas === "whole" ? [0, 0] : [canvas?.x ?? 0, canvas?.y ?? 0];
   if (!canvas || !reference || set.plate_key == null || set.draft || set.recipe.method !== "consensus") return null;
   const kinds = set.recipe.touches.length ? (["few", "alone", "invented"] as const) : (["few", "alone"] as const);
   return (
@@ -199,8 +201,8 @@ function Hatched({ set, size }: { set: SetDetail; size: number }) {
           <mask id={`where-${kind}`} maskUnits="userSpaceOnUse" x={0} y={0} width={canvas.width} height={canvas.height}>
             <image
               href={evidence(set.id, set.plate_key ?? "", kind)}
-              x={-canvas.x}
-              y={-canvas.y}
+              x={-left}
+              y={-top}
               width={wide}
               height={high}
               preserveAspectRatio="none"

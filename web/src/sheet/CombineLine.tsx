@@ -54,7 +54,14 @@ const methods: Choice[] = [
 const canvases: Choice[] = [
   { value: "reference", title: "The reference frame's framing" },
   { value: "common", title: "Only what all frames share" },
+  { value: "whole", title: "All that any frame shows" },
 ];
+
+const framings: Record<Recipe["canvas"], string> = {
+  reference: "keep the reference's framing",
+  common: "keep what all frames share",
+  whole: "show all that any frame shows",
+};
 
 export function useCombineFact(set: SetDetail): Fact {
   const key = useLater(set.plate_key);
@@ -90,11 +97,10 @@ export function CombineLine({ open, set }: { open: OpenSet; set: SetDetail }) {
           label="Canvas"
           value={set.recipe.canvas}
           choices={canvases}
-          onChange={(canvas) =>
-            open.change(canvas === "common" ? "keep what all frames share" : "keep the reference's framing", {
-              canvas: canvas as Recipe["canvas"],
-            })
-          }
+          onChange={(chosen) => {
+            const canvas = chosen as Recipe["canvas"];
+            void open.change(framings[canvas], { canvas });
+          }}
         />
       </div>
       {set.recipe.method === "consensus" && set.plate_key && !set.draft && (

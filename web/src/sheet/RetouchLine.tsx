@@ -7,6 +7,7 @@ import { plate } from "../picture/views";
 import { useView } from "../state/store";
 import { CopyPanel } from "../touches/CopyPanel";
 import { Evidence } from "../touches/Evidence";
+import { Missing } from "../touches/Missing";
 import { Seen } from "../touches/Seen";
 import { MOVE, Settings } from "../touches/Settings";
 import {
@@ -123,6 +124,7 @@ export function RetouchLine({ open, set }: { open: OpenSet; set: SetDetail }) {
           </>
         )}
       </div>
+      {!loop && !trying && <Missing open={open} set={set} />}
       {drawing === "stroke" && <CopyPanel set={set} />}
       {trying && <Variants open={open} set={set} />}
       <ol>

@@ -3,6 +3,7 @@ import { useEffect, useRef, useState } from "react";
 import type { PatchTransform, Point, SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { Magnified } from "../drawing/Magnified";
+import { Pen, Ring } from "../drawing/Pen";
 import { resized } from "../drawing/slice";
 import { boxOf } from "../patches/patches";
 import { outlineOf, pressed, type Dab } from "../patches/stroke";
@@ -58,9 +59,6 @@ export function CopyBrush({
   const [stroke, setStroke] = useState<Dab[]>([]);
   /** The gesture that chooses a source, from it to where it goes. */
   const [arrow, setArrow] = useState<[Point, Point] | null>(null);
-  const [at, setAt] = useState<Point | null>(null);
-  const [page, setPage] = useState<Point>({ x: 0, y: 0 });
-  const down = useRef(false);
   const stopped = useRef(false);
   const last = useRef<Dab | null>(null);
   const turn = useRef(0);
@@ -132,7 +130,6 @@ export function CopyBrush({
     return dabs;
   };
   const finish = () => {
-    down.current = false;
     const canvas = set.canvas;
     if (arrow) {
       const [a, b] = arrow;
@@ -157,109 +154,85 @@ export function CopyBrush({
       () => turn.current === own && setStroke([]),
     );
   };
-  const source = at && back?.(at);
   const off = from && to && { x: from.x - to.x, y: from.y - to.y };
   return (
-    <div
-      data-own
-      data-testid="copy-brush"
-      className="absolute inset-0 z-20 cursor-crosshair touch-none"
-      onPointerDown={(e) => {
-        e.stopPropagation();
-        e.currentTarget.setPointerCapture(e.pointerId);
-        const p = placeAt(e.clientX, e.clientY, true);
-        if (!p) return;
-        down.current = true;
+    <Pen
+      name="copy-brush"
+      says={
+        back
+          ? "Brush; J turns the source, K enlarges it, Shift the other way; Shift click draws straight"
+          : "Press on what is to be copied and drag to where it goes"
+      }
+      placeAt={placeAt}
+      press={(p, e) => {
         stopped.current = false;
         turn.current++;
         if (!back) return setArrow([p, p]);
         const dab = { ...p, r: pressed(radius, e) };
         setStroke(add(dab, e.shiftKey && last.current ? straight(last.current, dab) : []));
       }}
-      onPointerMove={(e) => {
-        e.stopPropagation();
-        const p = placeAt(e.clientX, e.clientY, true);
-        setAt(p);
-        const box = e.currentTarget.getBoundingClientRect();
-        setPage({ x: e.clientX - box.left, y: e.clientY - box.top });
-        if (!down.current || !p) return;
+      move={(p, e) => {
         if (!back) return setArrow((now) => now && [now[0], p]);
         const dab = { ...p, r: pressed(radius, e) };
         setStroke((now) => add(dab, now));
       }}
-      onPointerUp={(e) => {
-        e.stopPropagation();
-        finish();
-      }}
-      onPointerLeave={() => !down.current && setAt(null)}
-      onWheel={(e) => {
-        e.stopPropagation();
-        put({ brush: resized(brush, e.deltaY < 0 ? 1 : -1) });
-      }}
+      end={finish}
+      wheel={(way) => put({ brush: resized(brush, way) })}
     >
-      <div className="absolute top-2 left-1/2 -translate-x-1/2 bg-leaf px-3 py-1 text-sm">
-        {back
-          ? "Brush; J turns the source, K enlarges it, Shift the other way; Shift click draws straight; Esc leaves"
-          : "Press on what is to be copied and drag to where it goes; Esc leaves"}
-      </div>
-      {back && <Preview set={set} bounds={bounds} back={back} at={at} stroke={stroke} radius={radius} />}
-      <svg
-        viewBox={`${bounds.x} ${bounds.y} ${bounds.width} ${bounds.height}`}
-        preserveAspectRatio="none"
-        className="pointer-events-none absolute inset-0 h-full w-full"
-      >
-        {arrow && (
-          <g data-testid="source-arrow" stroke="white" strokeWidth={2 * size} fill="none">
-            <circle cx={arrow[0].x} cy={arrow[0].y} r={radius} strokeDasharray={`${2 * size} ${4 * size}`} />
-            <path d={`M${arrow[0].x} ${arrow[0].y}L${arrow[1].x} ${arrow[1].y}`} />
-            <circle cx={arrow[1].x} cy={arrow[1].y} r={radius} />
-          </g>
-        )}
-        {at && !arrow && (
-          <g data-testid="ring">
-            <circle cx={at.x} cy={at.y} r={radius} fill="none" stroke="black" strokeWidth={2.4 * size} />
-            <circle cx={at.x} cy={at.y} r={radius} fill="none" stroke="white" strokeWidth={1.2 * size} />
-            {/* How far the border fades. */}
-            {copying.soft > 0.5 && (
-              <circle
-                cx={at.x}
-                cy={at.y}
-                r={radius + copying.soft}
-                fill="none"
-                stroke="white"
-                strokeOpacity={0.7}
-                strokeWidth={0.8 * size}
-              />
+      {(at) => {
+        const source = at && back?.(at.place);
+        return (
+          <>
+            {back && (
+              <Preview set={set} bounds={bounds} back={back} at={at?.place ?? null} stroke={stroke} radius={radius} />
             )}
-            {source && (
-              <circle
-                data-testid="source-ring"
-                cx={source.x}
-                cy={source.y}
-                r={radius / move.scale}
-                fill="none"
-                stroke="white"
-                strokeWidth={1.4 * size}
-                strokeDasharray={`${2 * size} ${3 * size}`}
-              />
+            <svg
+              viewBox={`${bounds.x} ${bounds.y} ${bounds.width} ${bounds.height}`}
+              preserveAspectRatio="none"
+              className="pointer-events-none absolute inset-0 h-full w-full"
+            >
+              {arrow && (
+                <g data-testid="source-arrow" stroke="white" strokeWidth={2 * size} fill="none">
+                  <circle cx={arrow[0].x} cy={arrow[0].y} r={radius} strokeDasharray={`${2 * size} ${4 * size}`} />
+                  <path d={`M${arrow[0].x} ${arrow[0].y}L${arrow[1].x} ${arrow[1].y}`} />
+                  <circle cx={arrow[1].x} cy={arrow[1].y} r={radius} />
+                </g>
+              )}
+              {at && !arrow && (
+                <g data-testid="ring">
+                  <Ring at={at.place} radius={radius} soft={copying.soft} size={size} />
+                  {source && (
+                    <circle
+                      data-testid="source-ring"
+                      cx={source.x}
+                      cy={source.y}
+                      r={radius / move.scale}
+                      fill="none"
+                      stroke="white"
+                      strokeWidth={1.4 * size}
+                      strokeDasharray={`${2 * size} ${3 * size}`}
+                    />
+                  )}
+                </g>
+              )}
+            </svg>
+            {at && off && (
+              <div
+                data-testid="source-words"
+                className="num pointer-events-none absolute bg-leaf/90 px-1.5 text-[13px] leading-tight"
+                style={{ left: at.page.x + 18, top: at.page.y + 18 }}
+              >
+                {off.x.toFixed(0)}, {off.y.toFixed(0)} px
+                {move.turn !== 0 && <> · {move.turn}°</>}
+                {move.scale !== 1 && <> · {(100 * move.scale).toFixed(0)} %</>}
+                {move.mirror && <> · mirrored</>}
+              </div>
             )}
-          </g>
-        )}
-      </svg>
-      {at && off && (
-        <div
-          data-testid="source-words"
-          className="num pointer-events-none absolute bg-leaf/90 px-1.5 text-[13px] leading-tight"
-          style={{ left: page.x + 18, top: page.y + 18 }}
-        >
-          {off.x.toFixed(0)}, {off.y.toFixed(0)} px
-          {move.turn !== 0 && <> · {move.turn}°</>}
-          {move.scale !== 1 && <> · {(100 * move.scale).toFixed(0)} %</>}
-          {move.mirror && <> · mirrored</>}
-        </div>
-      )}
-      {magnified && at && <Magnified set={set} at={at} page={page} radius={radius} />}
-    </div>
+            {magnified && at && <Magnified set={set} at={at.place} page={at.page} radius={radius} />}
+          </>
+        );
+      }}
+    </Pen>
   );
 }
 

@@ -1,12 +1,24 @@
 // Touches drawn over the picture: the one that is open with where it comes from, its plane, and a variant in its place.
 import type { Point, SetDetail } from "../api/client";
-import { Outline, path } from "../picture/outline";
+import type { OpenSet } from "../api/useSet";
+import { Outline, path, type PlaceAt } from "../picture/outline";
 import { useView } from "../state/store";
 import { gridOn, type Quad } from "./geometry";
-import { moveOf, sourceOf } from "./touches";
+import { Source } from "./Source";
+import { moveOf } from "./touches";
 
 /** The touch that is open with where it comes from; a variant that is pointed at, in its place. */
-export function Touches({ set, size }: { set: SetDetail; size: number }) {
+export function Touches({
+  open,
+  set,
+  size,
+  placeAt,
+}: {
+  open: OpenSet;
+  set: SetDetail;
+  size: number;
+  placeAt: PlaceAt;
+}) {
   const { touch: index, variant, trying, drawing, copying } = useView();
   const canvas = set.canvas;
   if (!canvas) return null;
@@ -33,14 +45,8 @@ export function Touches({ set, size }: { set: SetDetail; size: number }) {
       {touch && outline && !trying && (
         <Outline d={path(outline.map(moved))} size={size} stroke="var(--color-verdigris)" dashed={touch.disabled} />
       )}
-      {outline && move && (
-        <path
-          d={path(sourceOf(outline, move, touch.plane as Quad | null).map(moved))}
-          fill="none"
-          stroke="white"
-          strokeWidth={1.6 * size}
-          strokeDasharray={`${2 * size} ${4 * size}`}
-        />
+      {touch && outline && move && index != null && (
+        <Source open={open} set={set} touch={touch} index={index} move={move} size={size} placeAt={placeAt} />
       )}
       {plane && (
         <g data-testid="plane" stroke="white" strokeOpacity={0.8} strokeWidth={0.9 * size}>

@@ -2,6 +2,7 @@
 import { useState } from "react";
 import type { Point, SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
+import { Pen } from "../drawing/Pen";
 import type { PlaceAt } from "../picture/outline";
 import { useView } from "../state/store";
 import { tell } from "../ui/Notices";
@@ -40,43 +41,31 @@ export function PlaneLines({
     planeDrawn(open, set, corners.map((p) => ({ x: p.x + canvas.x, y: p.y + canvas.y })) as typeof corners);
   };
   return (
-    <div
-      data-own
-      data-testid="plane-lines"
-      className="absolute inset-0 z-20 cursor-crosshair touch-none"
-      onPointerDown={(e) => {
-        e.stopPropagation();
-        e.currentTarget.setPointerCapture(e.pointerId);
-        const p = placeAt(e.clientX, e.clientY, true);
-        if (p) setLine([p, p]);
-      }}
-      onPointerMove={(e) => {
-        e.stopPropagation();
-        const p = placeAt(e.clientX, e.clientY, true);
-        if (p) setLine((now) => now && [now[0], p]);
-      }}
-      onPointerUp={(e) => {
-        e.stopPropagation();
-        finish();
-      }}
-    >
-      <div className="absolute top-2 left-1/2 -translate-x-1/2 bg-leaf px-3 py-1 text-sm">
-        {first
+    <Pen
+      name="plane-lines"
+      says={
+        first
           ? "The second line, as far as the first in the world"
-          : "Draw along two edges that run side by side in the world, such as two courses of stone; the first"}
-        ; Esc leaves
-      </div>
-      <svg viewBox={box} preserveAspectRatio="none" className="h-full w-full">
-        {[first, line].map(
-          (l, k) =>
-            l && (
-              <g key={k} fill="none">
-                <path d={`M${l[0].x} ${l[0].y}L${l[1].x} ${l[1].y}`} stroke="black" strokeWidth={3 * size} />
-                <path d={`M${l[0].x} ${l[0].y}L${l[1].x} ${l[1].y}`} stroke="white" strokeWidth={1.5 * size} />
-              </g>
-            ),
-        )}
-      </svg>
-    </div>
+          : "Draw along two edges that run side by side in the world, such as two courses of stone; the first"
+      }
+      placeAt={placeAt}
+      press={(place) => setLine([place, place])}
+      move={(place) => setLine((now) => now && [now[0], place])}
+      end={finish}
+    >
+      {() => (
+        <svg viewBox={box} preserveAspectRatio="none" className="h-full w-full">
+          {[first, line].map(
+            (l, k) =>
+              l && (
+                <g key={k} fill="none">
+                  <path d={`M${l[0].x} ${l[0].y}L${l[1].x} ${l[1].y}`} stroke="black" strokeWidth={3 * size} />
+                  <path d={`M${l[0].x} ${l[0].y}L${l[1].x} ${l[1].y}`} stroke="white" strokeWidth={1.5 * size} />
+                </g>
+              ),
+          )}
+        </svg>
+      )}
+    </Pen>
   );
 }

@@ -54,6 +54,21 @@ export function Seen({ open, set, show }: { open: OpenSet; set: SetDetail; show:
                   </button>
                 ) : null;
               })}
+              {faults
+                .filter((f) => f.outline.length > 2)
+                .slice(0, 1)
+                .map(({ outline }) => (
+                  <button
+                    key="next"
+                    className="underline"
+                    onClick={() => {
+                      const { x, y } = set.canvas ?? { x: 0, y: 0 };
+                      put({ loop: outline.map((p) => ({ x: p.x - x, y: p.y - y })), touch: null, seen: false });
+                    }}
+                  >
+                    Retouch that place next
+                  </button>
+                ))}
               {faults.some((f) => ["soft", "rough", "repeats"].includes(f.fault)) &&
                 (moveOf(set.recipe.touches[touch]?.act ?? "flare") ? (
                   <button className="underline" onClick={() => void anotherSource(open, set, touch)}>

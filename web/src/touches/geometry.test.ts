@@ -1,5 +1,7 @@
 import { describe, expect, it } from "vitest";
-import { backOf, gridOn, isQuad, ofLines, ontoFrom, planeOf, UNMOVED, type Quad } from "./geometry";
+import core from "../../../crates/core/tests/moves.json";
+import type { PatchTransform, Point } from "../api/client";
+import { backOf, gridOn, isQuad, movedBy, ofLines, ontoFrom, planeOf, rodOf, UNMOVED, type Quad } from "./geometry";
 
 const floor: Quad = [
   { x: 100, y: 100 },
@@ -7,6 +9,8 @@ const floor: Quad = [
   { x: 300, y: 300 },
   { x: 0, y: 300 },
 ];
+
+const mirrored = (mirror: boolean): PatchTransform => ({ ...UNMOVED, mirror });
 
 const close = (a: { x: number; y: number }, b: { x: number; y: number }) =>
   expect(Math.hypot(a.x - b.x, a.y - b.y)).toBeLessThan(1e-6);
@@ -18,6 +22,35 @@ describe("moves onto an area", () => {
     close(backOf(move, middle)(middle), { x: 30, y: 50 });
     const beside = backOf(move, middle)({ x: 60, y: 40 });
     expect(Math.hypot(beside.x - 30, beside.y - 50)).toBeCloseTo(5);
+  });
+
+  it("take from where the core takes from", () => {
+    const cases = core as { plane: Point[] | null; move: PatchTransform; middle: Point; at: Point; source: Point }[];
+    expect(cases.length).toBeGreaterThan(20);
+    for (const { plane, move, middle, at, source } of cases) {
+      const found = backOf(move, middle, plane as Quad | null)(at);
+      expect(Math.hypot(found.x - source.x, found.y - source.y)).toBeLessThan(0.01);
+    }
+  });
+
+  it("are taken by the middle of the source and by the end of its rod, and stay where they are let go", () => {
+    const middle = { x: 150, y: 200 };
+    for (const plane of [null, floor])
+      for (const mirror of [false, true]) {
+        const move = { shift: [20, -10], turn: 30, scale: 1.6, mirror };
+        const [at, end] = rodOf(move, middle, 40, plane);
+        const same = movedBy(
+          "end",
+          end,
+          movedBy("middle", at, mirrored(mirror), [middle, 40], plane),
+          [middle, 40],
+          plane,
+        );
+        expect(same.turn).toBeCloseTo(30, 1);
+        expect(same.scale).toBeCloseTo(1.6, 2);
+        expect(same.shift[0]).toBeCloseTo(20, 4);
+        expect(same.shift[1]).toBeCloseTo(-10, 4);
+      }
   });
 
   it("take a place from where it was pointed at, whatever the middle", () => {

@@ -69,6 +69,31 @@ function toSquare([p, q, r, s]: Quad): { flat: Move; round: Move } | null {
   return { flat, round };
 }
 
+/** Where a source lies: its middle, and the end of its rod, which leads as far to the right of an area's middle as `reach`. */
+export function rodOf(move: PatchTransform, middle: Point, reach: number, plane?: Quad | null): [Point, Point] {
+  const back = backOf(move, middle, plane);
+  return [back(middle), back({ x: middle.x + reach, y: middle.y })];
+}
+
+/** The move that has a source's middle, or the end of its rod, at a place. */
+export function movedBy(
+  part: "middle" | "end",
+  to: Point,
+  move: PatchTransform,
+  [middle, reach]: [Point, number],
+  plane?: Quad | null,
+): PatchTransform {
+  const seen = plane && planeOf(plane, middle);
+  const at = seen ? seen.front(to) : to;
+  if (part === "middle") return { ...move, shift: [middle.x - at.x, middle.y - at.y] };
+  const [a = 0, b = 0] = move.shift;
+  const rod = { x: at.x - middle.x + a, y: at.y - middle.y + b };
+  const long = Math.hypot(rod.x, rod.y) || 1;
+  const turn = (Math.atan2(-rod.y, move.mirror ? -rod.x : rod.x) * 180) / Math.PI;
+  const scale = Math.max(0.1, Math.min(10, reach / long));
+  return { ...move, turn: Math.round(10 * turn) / 10, scale: Math.round(1000 * scale) / 1000 };
+}
+
 /** From an area's places to where they are taken from. */
 export function backOf(move: PatchTransform, middle: Point, plane?: Quad | null): Move {
   const { back } = turning(move);

@@ -269,6 +269,17 @@ export async function flareLoop(open: OpenSet, set: SetDetail) {
   }
 }
 
+/** Makes up areas that no frame shows, each by its first variant. */
+export async function fillMissing(open: OpenSet, set: SetDetail, outlines: Point[][]) {
+  const made = outlines.map((outline): Touch => {
+    const act: Act = { invent: { seed: 1, variant: 0 } };
+    return { on: set.reference ?? 0, outline, act, feather: 2, strength: 1, disabled: false };
+  });
+  await open.change(made.length > 1 ? "fill what no frame shows" : "fill a place that no frame shows", (now) => ({
+    touches: [...now.touches, ...made],
+  }));
+}
+
 /** Evens out the open loop. */
 export function evenLoop(open: OpenSet, set: SetDetail) {
   const { loop, set: put } = useView.getState();

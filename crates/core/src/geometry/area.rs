@@ -1,6 +1,6 @@
 //! Areas drawn by hand: closed outlines over a picture.
 
-use super::{Point, Size};
+use super::{Point, Rect};
 
 /// Whether a point lies inside a closed outline (even-odd rule; cf. Shimrat 1962). Cost: linear in its corners.
 pub fn inside(outline: &[Point], p: Point) -> bool {
@@ -23,11 +23,11 @@ pub fn ends<'a>(places: impl IntoIterator<Item = &'a Point>) -> (Point, Point) {
     })
 }
 
-/// The corner and the sides of the box around outlines, cut to the picture; `None` when nothing of it is left.
-pub fn around(outlines: &[Vec<Point>], size: Size) -> Option<(Point, Point)> {
+/// The corner and the sides of the box around outlines, cut to a picture's pixels; `None` when nothing of it is left.
+pub fn around(outlines: &[Vec<Point>], all: Rect) -> Option<(Point, Point)> {
     let (low, high) = ends(outlines.iter().flatten());
-    let (x, y) = (low.x.max(0.0), low.y.max(0.0));
-    let (w, h) = (high.x.min(f64::from(size.width)) - x, high.y.min(f64::from(size.height)) - y);
+    let (x, y) = (low.x.max(all.x as f64), low.y.max(all.y as f64));
+    let (w, h) = (high.x.min(all.right() as f64) - x, high.y.min(all.bottom() as f64) - y);
     (w > 1.0 && h > 1.0).then_some((Point::new(x, y), Point::new(w, h)))
 }
 
@@ -62,6 +62,6 @@ mod tests {
     #[test]
     fn an_empty_outline_holds_nothing() {
         assert!(!inside(&[], Point::default()));
-        assert_eq!(around(&[vec![]], Size::new(5, 5)), None);
+        assert_eq!(around(&[vec![]], Rect::new(0, 0, 5, 5)), None);
     }
 }

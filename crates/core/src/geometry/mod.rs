@@ -22,7 +22,7 @@ pub(crate) use fit::solve;
 pub use fit::{Correspondence, Model, fit};
 pub use grid::{Grid, level_to_full, meets};
 pub use homography::Homography;
-pub use projection::{Each, Geometry, Projection, Sampling, common_area};
+pub use projection::{Each, Geometry, Projection, Sampling, common_area, whole_area};
 pub use surface::Surface;
 pub use trace::{simplified, simplified_to, trace};
 pub use warp::Warp;
@@ -99,6 +99,12 @@ impl Size {
     /// Length of the diagonal, in pixels.
     pub fn diagonal(self) -> f64 {
         f64::from(self.width).hypot(f64::from(self.height))
+    }
+}
+
+impl From<Size> for Rect {
+    fn from(size: Size) -> Self {
+        size.rect()
     }
 }
 

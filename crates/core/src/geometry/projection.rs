@@ -197,6 +197,33 @@ impl<'a> Sampling<'a> {
     }
 }
 
+/// The box around all that these frames show together with the reference, in reference pixels, up to a quarter of the reference's sides
+/// beyond it.
+pub fn whole_area(geometry: &dyn Geometry, used: &[usize]) -> Rect {
+    let own = geometry.size(geometry.reference());
+    let far = Rect::new(0, 0, own.width / 4, own.height / 4);
+    let (mut low, mut high) =
+        (Point::default(), Point::new(f64::from(own.width) - 1.0, f64::from(own.height) - 1.0));
+    for &i in used {
+        let size = geometry.size(i);
+        let (right, below) = (f64::from(size.width) - 1.0, f64::from(size.height) - 1.0);
+        let corners = [(0.0, 0.0), (right, 0.0), (0.0, below), (right, below)];
+        for p in corners.map(|(x, y)| geometry.projection(i).back(Point::new(x, y))) {
+            if p.x.is_finite() && p.y.is_finite() {
+                (low.x, low.y) = (low.x.min(p.x), low.y.min(p.y));
+                (high.x, high.y) = (high.x.max(p.x), high.y.max(p.y));
+            }
+        }
+    }
+    let begin = |v: f64, most: u32| -(((-v).floor() as i64).clamp(0, i64::from(most)));
+    let end = |v: f64, side: u32, most: u32| {
+        (v.floor() as i64 + 1).clamp(side.into(), i64::from(side) + i64::from(most))
+    };
+    let (x, y) = (begin(low.x, far.width), begin(low.y, far.height));
+    let (right, bottom) = (end(high.x, own.width, far.width), end(high.y, own.height, far.height));
+    Rect::new(x, y, (right - x) as u32, (bottom - y) as u32)
+}
+
 /// The largest rectangle found that all of these frames cover, in reference pixels; the reference's own area when there is no such
 /// rectangle.
 pub fn common_area(geometry: &dyn Geometry, used: &[usize]) -> Rect {

@@ -5,14 +5,14 @@
 
 use super::FittedPatch;
 use super::mask::Mask;
-use crate::geometry::{Point, Size};
+use crate::geometry::{Point, Rect};
 use crate::pixel::flood::parts;
 
 impl FittedPatch {
-    /// Takes it off an area, in pixels of a reference of this size, with a border that fades over `feather` of them to both sides; the
+    /// Takes it off an area, in pixels of a whole picture, with a border that fades over `feather` of them to both sides; the
     /// share of it that this takes away.
-    pub fn spare(&mut self, outline: &[Point], feather: f64, reference: Size) -> f32 {
-        let Some(kept) = Mask::drawn(outline, feather, 0.0, reference) else { return 0.0 };
+    pub fn spare(&mut self, outline: &[Point], feather: f64, all: Rect) -> f32 {
+        let Some(kept) = Mask::drawn(outline, feather, 0.0, all) else { return 0.0 };
         let grid = self.mask.grid();
         let w = grid.rect.width as usize;
         let before: f32 = self.mask.weights().iter().sum();
@@ -28,9 +28,9 @@ impl FittedPatch {
         (before - after) / before.max(1.0)
     }
 
-    /// Gives an area back, with a border that fades over `feather` pixels of a reference of this size, and with it what hung on it: the end of
+    /// Gives an area back, with a border that fades over `feather` pixels of a whole picture, and with it what hung on it: the end of
     /// a shadow whose owner goes stays nowhere alone.
-    pub fn give_back(&mut self, outline: &[Point], feather: f64, reference: Size) {
+    pub fn give_back(&mut self, outline: &[Point], feather: f64, all: Rect) {
         /// Share of the things that are given back, below which what is cut off of them goes too.
         const SMALL: f32 = 0.25;
         let w = self.mask.grid().rect.width as usize;
@@ -38,7 +38,7 @@ impl FittedPatch {
         let mut thing = vec![false; self.mask.weights().len()];
         self.noticed.things.iter().flat_map(|t| &t.pixels).for_each(|&p| thing[p] = true);
         let mut before = covered(&self.mask);
-        self.spare(outline, feather, reference);
+        self.spare(outline, feather, all);
         let mut after = covered(&self.mask);
         let given = (0..thing.len()).filter(|&p| thing[p] && before[p] && !after[p]).count();
         let mut faint: Vec<bool> = self.mask.weights().iter().map(|v| *v > 0.0).collect();

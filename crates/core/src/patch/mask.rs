@@ -87,10 +87,10 @@ fn floor(v: f64) -> i64 {
 pub struct Mask(Sheet);
 
 impl Mask {
-    /// The inside of a closed outline in pixels of a reference of this size, fading over `feather` of them to both sides, with
-    /// at least `margin` of them around it; `None` when nothing of it lies on the picture.
-    pub fn drawn(outline: &[Point], feather: f64, margin: f64, reference: Size) -> Option<Self> {
-        Self::drawn_by(outline, feather, [margin; 4], reference, MOST_PIXELS)
+    /// The inside of a closed outline in pixels of the reference, fading over `feather` of them to both sides, with at least
+    /// `margin` of them around it; `None` when nothing of it lies within `all`, those of the whole picture.
+    pub fn drawn(outline: &[Point], feather: f64, margin: f64, all: impl Into<Rect>) -> Option<Self> {
+        Self::drawn_by(outline, feather, [margin; 4], all.into(), MOST_PIXELS)
     }
 
     /// The same with margins to the left, above, to the right and below, of at most so many pixels.
@@ -98,10 +98,10 @@ impl Mask {
         outline: &[Point],
         feather: f64,
         margins: [f64; 4],
-        reference: Size,
+        all: Rect,
         most: u64,
     ) -> Option<Self> {
-        let grid = area(outline, feather, margins, reference, most)?;
+        let grid = area(outline, feather, margins, all, most)?;
         let (w, h) = (grid.rect.width as usize, grid.rect.height as usize);
         let mut weights = vec![0.0; w * h];
         weights.par_chunks_mut(w.max(1)).enumerate().for_each(|(row, line)| {
@@ -222,15 +222,16 @@ impl Mask {
     pub(crate) fn along(&self, from: Point, up: f64, n: usize) -> Option<Vec<f32>> {
         let sheet = &self.0;
         let (y, size) = (sheet.grid.row(from.y), sheet.grid.size());
-        let wide = f64::from(size.width);
-        if y <= -1.0 || y >= f64::from(size.height) {
+        // At the picture's own border the weight goes on, as far as the middle of a coarse pixel that lies half beyond it.
+        let beyond = (up - 1.0) / 2.0 / sheet.grid.step();
+        let wide = f64::from(size.width) + beyond;
+        if y <= -1.0 - beyond || y >= f64::from(size.height) + beyond {
             return None;
         }
         let row = sheet.row(from.y);
         let first = sheet.grid.column(from.x);
         let step = up / sheet.grid.step();
-        // At the picture's own border the weight goes on.
-        let begin = (((-1.0 - first) / step).max(-1.0) + 1.0) as usize;
+        let begin = (((-1.0 - beyond - first) / step).max(-1.0) + 1.0) as usize;
         let end = (((wide - first) / step).max(0.0).ceil() as usize).min(n);
         let (mut line, mut any) = (vec![0.0; n], false);
         for (k, v) in line.iter_mut().enumerate().take(end).skip(begin) {
@@ -250,11 +251,11 @@ impl Mask {
         self.0.grid.bounds()
     }
 
-    /// How much of it is cut off to each side (left, above, right, below) by the end of its own picture, inside a reference of
+    /// How much of it is cut off to each side (left, above, right, below) by the end of its own picture, inside a whole one of
     /// this size: pixels of the reference along the end.
-    pub fn cut_off(&self, reference: Size) -> [u32; 4] {
+    pub fn cut_off(&self, whole: Size) -> [u32; 4] {
         let Grid { rect, level, .. } = self.0.grid;
-        let (all, (w, h)) = (reference.at_level(level), self.sides());
+        let (all, (w, h)) = (whole.at_level(level), self.sides());
         let covered = |p: usize| self.0.values[p] > 0.5;
         // A single pixel may be any.
         let some = |inside: bool, count: usize| if inside && count > 1 { (count as u32) << level } else { 0 };
@@ -302,14 +303,9 @@ impl Mask {
 }
 
 /// The pixels, at most so many, that a mask of an outline has, as [`Mask::drawn`] makes it.
-pub(crate) fn area(
-    outline: &[Point],
-    feather: f64,
-    margins: [f64; 4],
-    reference: Size,
-    most: u64,
-) -> Option<Grid> {
-    let (corner, sides) = around(&[outline.to_vec()], reference)?;
+pub(crate) fn area(outline: &[Point], feather: f64, margins: [f64; 4], all: Rect, most: u64) -> Option<Grid> {
+    let (corner, sides) = around(&[outline.to_vec()], all)?;
+    let corner = Point::new(corner.x - all.x as f64, corner.y - all.y as f64);
     let [left, above, right, below] = margins.map(|m| m.max(2.0 * feather + 2.0));
     let level = (0..16).find(|&k| {
         let side = |v: f64| (v / f64::from(1u32 << k)).ceil() as u64 + 2;
@@ -321,7 +317,8 @@ pub(crate) fn area(
     let (x, y) = (low(corner.x - left), low(corner.y - above));
     let (right, bottom) = (high(corner.x + sides.x + right), high(corner.y + sides.y + below));
     let rect = Rect::new(x, y, (right - x) as u32, (bottom - y) as u32);
-    Some(Grid::new(rect.intersect(reference.at_level(level).rect()), level))
+    let whole = Grid::of_canvas(all, level);
+    Some(whole.cut(rect.intersect(whole.rect)))
 }
 
 /// The corners of the box outside which a mask of these pixels covers nothing, in pixels of the reference.
@@ -389,7 +386,7 @@ mod tests {
     #[test]
     fn a_larger_one_covers_a_smaller_one_and_not_the_other_way_round() {
         let drawn = |to: f64, most| {
-            Mask::drawn_by(&square(100.0, to), 0.0, [0.0; 4], Size::new(400, 300), most).unwrap()
+            Mask::drawn_by(&square(100.0, to), 0.0, [0.0; 4], Rect::new(0, 0, 400, 300), most).unwrap()
         };
         let (small, large) = (drawn(180.0, MOST_PIXELS), drawn(220.0, 4000));
         assert!(large.grid().level > small.grid().level, "of different levels");
@@ -462,7 +459,8 @@ mod tests {
             for (k, v) in row.into_iter().enumerate() {
                 let own = |v: f64, first: i64| (v + 0.5) / f64::from(1u32 << level) - 0.5 - first as f64;
                 let (px, py) = (own(from.x + up * k as f64, x), own(from.y, y));
-                let within = |v: f64, n: u32| v > -1.0 && v < f64::from(n);
+                let beyond = (up - 1.0) / 2.0 / f64::from(1u32 << level);
+                let within = |v: f64, n: u32| v > -1.0 - beyond && v < f64::from(n) + beyond;
                 let at = |i: f64, j: f64| {
                     let (i, j) = (i.clamp(0.0, f64::from(w - 1)), j.clamp(0.0, f64::from(h - 1)));
                     f64::from(values[(j as u32 * w + i as u32) as usize])
@@ -483,7 +481,7 @@ mod tests {
             let outline = [(x, y), (x + wide, y), (x + wide, y + high), (x, y + high)].map(|(x, y)| Point::new(x, y));
             let mask = Mask::drawn(&outline, feather, 0.0, size).unwrap();
             let grid = mask.grid();
-            prop_assert_eq!(area(&outline, feather, [0.0; 4], size, MOST_PIXELS), Some(grid), "known before it is drawn");
+            prop_assert_eq!(area(&outline, feather, [0.0; 4], size.into(), MOST_PIXELS), Some(grid), "known before it is drawn");
             prop_assert_eq!(mask.reach(), reach(&grid));
             let (low, high) = mask.reach();
             for step in 0..60 {

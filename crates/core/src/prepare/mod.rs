@@ -48,7 +48,7 @@ use crate::matching;
 use crate::pixel::FrameSource;
 use crate::plan::{Alignment, Decision, FrameAlignment, FrameTone, Light, Plan, Survey, Tones};
 use crate::progress::ProgressFn;
-use crate::recipe::{Canvas, Recipe, Settled};
+use crate::recipe::{Recipe, Settled};
 use crate::register::{Coarse, RegisterError, Wishes, positions, register};
 use crate::render::{RenderError, Scene};
 use std::sync::Arc;
@@ -179,9 +179,9 @@ pub fn decide(scene: &Scene<'_>) -> Result<Decision, RenderError> {
     Ok(Decision { label_map: decided.choice, doubts, moving })
 }
 
-/// The same with what it was made from, over the whole reference.
+/// The same with what it was made from, over all that is decided on.
 fn decided(scene: &Scene<'_>) -> Result<Decided, RenderError> {
-    let recipe = Recipe { canvas: Canvas::Reference, ..scene.recipe.clone() };
+    let recipe = Recipe { canvas: scene.recipe.canvas.before_cutting(), ..scene.recipe.clone() };
     Scene { recipe: &recipe, ..*scene }.decide()
 }
 

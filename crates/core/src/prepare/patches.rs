@@ -11,7 +11,7 @@ use crate::patch::locate::{Grey, Template};
 use crate::patch::mask::{self, Mask};
 use crate::patch::seams::{self, Pictures, Seam};
 use crate::patch::{self, FittedPatch, Noticed, Patch, PatchTransform, PlacedPatch, Sides, Source};
-use crate::recipe::{Canvas, Recipe};
+use crate::recipe::Recipe;
 use crate::render::{RenderError, Scene, View};
 use rayon::prelude::*;
 use std::hash::{DefaultHasher, Hash, Hasher};
@@ -49,9 +49,9 @@ pub fn place_patches(
     Ok(patches)
 }
 
-/// The recipe of the whole reference, undeveloped.
+/// The recipe of all that patches may lie in, undeveloped.
 fn whole(recipe: &Recipe) -> Recipe {
-    Recipe { canvas: Canvas::Reference, develop: Develop::default(), ..recipe.clone() }
+    Recipe { canvas: recipe.canvas.before_cutting(), develop: Develop::default(), ..recipe.clone() }
 }
 
 /// Moves a mask's border to the edges of a view of the whole reference.
@@ -93,7 +93,7 @@ impl<'a> Pending<'a> {
         let (outline, _) = placed(scene, patch.1);
         let (feather, margin) = border(&outline, patch.1);
         let margin = if patch.1.optimal_seam { margin + farther(&outline) } else { margin };
-        let area = mask::area(&outline, feather, [margin; 4], scene.reference_size(), GROWN);
+        let area = mask::area(&outline, feather, [margin; 4], scene.extent(), GROWN);
         Self { patch, reach: area.as_ref().map(mask::reach), seen: seen(&outline, patch.1) }
     }
 
@@ -198,7 +198,7 @@ pub fn glare(scene: &Scene<'_>, patch: &PlacedPatch) -> Result<Option<f32>, Rend
 /// When a frame cannot be read.
 pub fn fit(scene: &Scene<'_>, patch: &Patch) -> Result<Option<FittedPatch>, RenderError> {
     let near = fit_by(scene, patch, [0.0; 4], mask::MOST_PIXELS)?;
-    let size = scene.reference_size();
+    let size = scene.extent().size();
     let Some(near) = near else { return Ok(None) };
     // A shadow may be longer than what is around a loop: there it is looked at once more.
     let cut = near.mask.cut_off(size);
@@ -241,14 +241,14 @@ fn fit_by(
     more: [f64; 4],
     most: u64,
 ) -> Result<Option<FittedPatch>, RenderError> {
-    let (geometry, size) = (scene.geometry, scene.reference_size());
+    let (geometry, all) = (scene.geometry, scene.extent());
     if !geometry.fits(patch.on) || patch.source.frame().is_some_and(|i| !geometry.fits(i)) {
         return Ok(None);
     }
     let (outline, back) = placed(scene, patch);
     let (feather, margin) = border(&outline, patch);
     let margins = more.map(|more| margin + more);
-    let mask = Mask::drawn_by(&outline, feather, margins, size, most);
+    let mask = Mask::drawn_by(&outline, feather, margins, all, most);
     let Some(mut mask) = mask else { return Ok(None) };
     let recipe = whole(scene.recipe);
     let scene = Scene { recipe: &recipe, ..*scene };
@@ -264,7 +264,7 @@ fn fit_by(
         // Half as fine: what shows the same does so over more than a pixel.
         let (x, y) = (rect.x >> 1, rect.y >> 1);
         let half = Rect::new(x, y, (rect.right() / 2 + 1 - x) as u32, (rect.bottom() / 2 + 1 - y) as u32);
-        let half = half.intersect(size.at_level(level + 1).rect());
+        let half = half.intersect(all.size().at_level(level + 1).rect());
         scene.together(frame, &Grid::new(half, level + 1))
     };
     let fitted = || -> Result<FittedPatch, RenderError> {
@@ -281,12 +281,12 @@ fn fit_by(
     for keep in &recipe.protected {
         if geometry.fits(keep.on) {
             // Nothing of it may change, so that it ends hard.
-            fitted.noticed.kept += fitted.spare(&drawn(&scene, keep.on, &keep.outline), 0.0, size);
+            fitted.noticed.kept += fitted.spare(&drawn(&scene, keep.on, &keep.outline), 0.0, all);
         }
     }
     for outline in &patch.exclusions {
         let outline = drawn(&scene, patch.on, outline);
-        fitted.give_back(&outline, given_back(patch, &outline), size);
+        fitted.give_back(&outline, given_back(patch, &outline), all);
     }
     Ok(Some(fitted))
 }
@@ -299,20 +299,20 @@ fn fit_by(
 pub fn seams(scene: &Scene<'_>, laid: &PlacedPatch, side: u32) -> Result<Vec<Seam>, RenderError> {
     /// Most pixels that are looked at.
     const MOST_PIXELS: u64 = 600_000;
-    let full = scene.reference_size();
+    let full = scene.extent();
     let Grid { rect, level: coarse, .. } = laid.fit.mask.grid();
     let patch = &scene.recipe.patches[laid.index];
     let region = |level: u32| {
         let scaled = |v: i64| (v << coarse) >> level;
         let (x, y) = (scaled(rect.x), scaled(rect.y));
         let (right, bottom) = (scaled(rect.right()) + 1, scaled(rect.bottom()) + 1);
-        let all = full.at_level(level).rect();
+        let all = full.size().at_level(level).rect();
         Rect::new(x - 16, y - 16, (right - x) as u32 + 32, (bottom - y) as u32 + 32).intersect(all)
     };
     let fits =
         |k: &u32| full.width.max(full.height) >> k <= side && region(*k).size().pixels() <= MOST_PIXELS;
     let level = (0..16).find(fits).unwrap_or(coarse);
-    let grid = Grid::new(region(level), level);
+    let grid = Grid::of_canvas(full, level).cut(region(level));
     let area = grid.rect;
     let recipe = whole(scene.recipe);
     let scene = Scene { recipe: &recipe, ..*scene };
@@ -333,7 +333,7 @@ pub fn seams(scene: &Scene<'_>, laid: &PlacedPatch, side: u32) -> Result<Vec<Sea
     let mut found = seams::find(&pictures, patch, area.size(), &scene.plan.tones.noise, grid.shrink());
     for seam in &mut found {
         let place = Rect { x: seam.place.x + area.x, y: seam.place.y + area.y, ..seam.place };
-        seam.place = grid.cut(place).full().intersect(full.rect());
+        seam.place = grid.cut(place).full().intersect(full);
     }
     Ok(found)
 }
@@ -351,8 +351,9 @@ pub fn place(scene: &Scene<'_>, patch: &Patch) -> Result<Option<PatchTransform>,
         return Ok(None);
     }
     let drawn = drawn(scene, patch.on, &patch.outline);
-    let size = scene.reference_size();
-    let Some(mask) = Mask::drawn(&drawn, 0.0, 0.0, size) else { return Ok(None) };
+    let extent = scene.extent();
+    let size = extent.size();
+    let Some(mask) = Mask::drawn(&drawn, 0.0, 0.0, extent) else { return Ok(None) };
     let grid = mask.grid();
     let (Grid { rect, level, .. }, up) = (grid, grid.step());
     let start = patch.transform.unwrap_or(PatchTransform::UNMOVED);

@@ -2,9 +2,11 @@
 
 use super::patches::{drawn, follow};
 use crate::fill::search_area;
-use crate::geometry::{Grid, Point, Rect, ends};
+use crate::geometry::{Grid, Point, Rect, ends, simplified_to, trace};
 use crate::patch::PatchTransform;
 use crate::patch::mask::Mask;
+use crate::pixel::distance::distances_within;
+use crate::pixel::flood::parts;
 use crate::progress::{ProgressFn, no_progress};
 use crate::recipe::{Part, Shown};
 use crate::render::{RenderError, Scene, Stage, View};
@@ -135,11 +137,12 @@ pub fn propose_plane(scene: &Scene<'_>, touch: &Touch) -> Result<Option<[Point; 
     found.map_err(unmade)
 }
 
-/// What of a touch can be seen on the plate of a scene, it and all others laid; nothing when it lies outside the canvas.
+/// What of a touch can be seen on the plate of a scene, it and all others laid, each with an outline of where in pixels of the reference;
+/// nothing when it lies outside the canvas.
 ///
 /// # Errors
 /// When a frame cannot be read.
-pub fn touch_faults(scene: &Scene<'_>, touch: &Touch) -> Result<Vec<Fault>, RenderError> {
+pub fn touch_faults(scene: &Scene<'_>, touch: &Touch) -> Result<Vec<(Fault, Vec<Point>)>, RenderError> {
     /// Pixels around it that are looked at.
     const AROUND: u32 = 16;
     let plain = Touch { act: Act::Even { slow: 2.0 }, ..touch.clone() };
@@ -148,8 +151,28 @@ pub fn touch_faults(scene: &Scene<'_>, touch: &Touch) -> Result<Vec<Fault>, Rend
     place.grid = all.cut(place.part).grown(AROUND, all.rect);
     let plate = scene.codes(place.grid.rect)?;
     let (mask, grid, part) = (place.followed(scene)?, place.grid, place.part);
-    let around = Around { grid, plate: &plate, source: None, barred: &[], mask: &mask, part };
-    Ok(faults(&plate, &around.hole(), grid.rect.size()))
+    let around = Around { grid, plate: &plate, source: None, barred: &[], void: &[], mask: &mask, part };
+    let found = faults(&plate, &around.hole(), grid.rect.size());
+    Ok(found.into_iter().map(|found| (found.fault, outlined(&found.pixels, &grid))).collect())
+}
+
+/// The outline of the largest part of some pixels, in pixels of the reference; empty for none.
+fn outlined(pixels: &[usize], grid: &Grid) -> Vec<Point> {
+    let (w, h) = (grid.rect.width as i64, grid.rect.height as i64);
+    let mut open = vec![false; (w * h) as usize];
+    pixels.iter().for_each(|&p| open[p] = true);
+    let Some(part) = parts(&mut open, w as usize, pixels.iter().copied(), 2).into_iter().max_by_key(Vec::len)
+    else {
+        return Vec::new();
+    };
+    // Pixels that touch belong together, and where it is thin it must stay one.
+    let mut own = vec![false; open.len()];
+    part.iter().for_each(|&p| own[p] = true);
+    let near: Vec<bool> = distances_within(&own, w as usize, 2).into_iter().map(f32::is_finite).collect();
+    let first = near.iter().position(|n| *n).unwrap_or(0);
+    let inside = |x, y| x >= 0 && y >= 0 && x < w && y < h && near[(y * w + x) as usize];
+    let corners = simplified_to(&trace(w as usize, first, inside), 0.7, 200);
+    corners.into_iter().map(|p| grid.place(p.x, p.y)).collect()
 }
 
 /// Digits for a text.
@@ -193,7 +216,7 @@ impl Place {
                 .collect(),
             ..touch.clone()
         };
-        let mask = Mask::drawn(&touch.outline, touch.feather, 0.0, scene.reference_size())?;
+        let mask = Mask::drawn(&touch.outline, touch.feather, 0.0, scene.extent())?;
         let all = scene.grid(View::Plate, 0);
         let (low, high) = mask.reach();
         let (low, high) = (all.within(low), all.within(high));
@@ -230,9 +253,18 @@ impl Place {
             Shown::Bare => Some(Scene { touches: &[], ..*scene }.codes(rect)?),
             Shown::Frame(frame) => Some(scene.codes_of(View::Frame(frame), rect)?),
         };
-        let (mask, barred) = (self.followed(scene)?, self.barred(scene));
+        let (mask, void) = (self.followed(scene)?, self.void(scene));
+        let barred = self.barred(scene, &void);
         let Self { grid, part, .. } = *self;
-        f(&Around { grid, plate: &plate, source: source.as_ref(), barred: &barred, mask: &mask, part })
+        f(&Around {
+            grid,
+            plate: &plate,
+            source: source.as_ref(),
+            barred: &barred,
+            void: &void,
+            mask: &mask,
+            part,
+        })
     }
 
     /// Where it lies, with its border at edges of the picture where that is wanted.
@@ -244,9 +276,28 @@ impl Place {
         Ok(mask)
     }
 
-    /// What must not be taken from: what its owner barred, where other touches lie that its source does not show, and where the frame
-    /// that it takes from does not reach.
-    fn barred(&self, scene: &Scene<'_>) -> Vec<bool> {
+    /// What no frame shows beyond its area, and no touch below it has made up; empty for nothing.
+    fn void(&self, scene: &Scene<'_>) -> Vec<bool> {
+        let mut out = scene.uncovered(&self.grid);
+        if !out.contains(&true) {
+            return Vec::new();
+        }
+        let w = self.grid.rect.width as usize;
+        for (y, row) in out.chunks_mut(w.max(1)).enumerate() {
+            let made = scene.touches.iter().filter_map(|t| t.share(self.grid.place(0.0, y as f64), 1.0, w));
+            for shares in made {
+                row.iter_mut().zip(shares).for_each(|(void, share)| *void &= share < 1.0);
+            }
+            if let Some(weights) = self.mask.row(&self.grid, y) {
+                row.iter_mut().zip(weights).for_each(|(void, weight)| *void &= weight == 0.0);
+            }
+        }
+        out
+    }
+
+    /// What must not be taken from: what no frame shows, what its owner barred, where other touches lie that its source does not show, and
+    /// where the frame that it takes from does not reach.
+    fn barred(&self, scene: &Scene<'_>, void: &[bool]) -> Vec<bool> {
         let bare = self.touch.act.copies() && self.touch.shown != Shown::Plate;
         let others = scene.recipe.touches.iter().filter(|t| bare && !t.disabled && t.act.invents());
         let mut areas: Vec<(Vec<Point>, f64)> =
@@ -257,12 +308,13 @@ impl Place {
             _ => None,
         };
         if areas.is_empty() && frame.is_none() {
-            return Vec::new();
+            return void.to_vec();
         }
         let w = self.grid.rect.width as usize;
-        let mut out = vec![false; self.grid.rect.size().pixels() as usize];
+        let mut out = void.to_vec();
+        out.resize(self.grid.rect.size().pixels() as usize, false);
         for (outline, feather) in areas {
-            let Some(mask) = Mask::drawn(&outline, feather, 0.0, scene.reference_size()) else { continue };
+            let Some(mask) = Mask::drawn(&outline, feather, 0.0, scene.extent()) else { continue };
             for (y, row) in out.chunks_mut(w.max(1)).enumerate() {
                 if let Some(weights) = mask.row(&self.grid, y) {
                     row.iter_mut().zip(weights).for_each(|(o, v)| *o |= v > 0.0);

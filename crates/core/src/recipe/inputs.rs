@@ -73,6 +73,9 @@ pub struct PlacementInputs<'a, F> {
 pub struct DecisionInputs<'a, F> {
     excluded: &'a BTreeSet<F>,
     match_exposure: Matching,
+    /// Where it is decided on, other than the reference.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    beyond: Option<Canvas>,
 }
 
 /// What aligned samples depend on beside the placement.
@@ -80,7 +83,7 @@ pub struct DecisionInputs<'a, F> {
 pub struct SampleInputs<'a, F> {
     match_exposure: Matching,
     canvas: Canvas,
-    /// The common area follows the frames in use, and so do its frames' tiles.
+    /// Other areas than the reference's follow the frames in use, and so do their frames' tiles.
     common_to: Option<&'a BTreeSet<F>>,
 }
 
@@ -129,11 +132,15 @@ impl<'a, F> Inputs<'a, F> {
         Self {
             alignment: AlignmentInputs { align: *align, reference, areas },
             placement: PlacementInputs { manual_alignments },
-            decision: DecisionInputs { excluded, match_exposure: *match_exposure },
+            decision: DecisionInputs {
+                excluded,
+                match_exposure: *match_exposure,
+                beyond: Some(canvas.before_cutting()).filter(|c| *c != Canvas::Reference),
+            },
             samples: SampleInputs {
                 match_exposure: *match_exposure,
                 canvas: *canvas,
-                common_to: (*canvas == Canvas::Common).then_some(excluded),
+                common_to: (*canvas != Canvas::Reference).then_some(excluded),
             },
             plate: PlateInputs { method: *method, settled, protected },
             look: LookInputs { develop },

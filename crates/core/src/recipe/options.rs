@@ -76,6 +76,18 @@ pub enum Canvas {
     Reference,
     /// The largest rectangle that all used frames cover.
     Common,
+    /// All that the used frames show together, up to a quarter of the reference's sides beyond it.
+    Whole,
+}
+
+impl Canvas {
+    /// What is decided on and fitted to: the common area is only cut from the reference in the end.
+    pub fn before_cutting(self) -> Self {
+        match self {
+            Self::Reference | Self::Common => Self::Reference,
+            Self::Whole => Self::Whole,
+        }
+    }
 }
 
 /// Whether frames are matched in exposure and colour.

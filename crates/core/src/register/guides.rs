@@ -59,7 +59,7 @@ impl Guides {
         let down = level_to_full(level).inverse().unwrap_or(Homography::IDENTITY);
         let own: Vec<Vec<Point>> =
             self.fit.iter().map(|o| o.iter().map(|&p| down.apply(p)).collect()).collect();
-        around(&own, size).unwrap_or(all)
+        around(&own, size.rect()).unwrap_or(all)
     }
 
     /// Whether a place of the reference leads.

@@ -31,6 +31,7 @@ mod compare;
 mod detail;
 mod error;
 mod list;
+mod missing;
 pub mod origin;
 mod output;
 mod patches;

@@ -9,7 +9,7 @@ use crate::combine::consensus::LayerData;
 use crate::geometry::{Grid, Homography, Point, Rect, Sampling, Surface, level_to_full};
 use crate::noise::NoiseModel;
 use crate::pixel::curve::ToneCurve;
-use crate::pixel::resample::{Sink, resample_rows};
+use crate::pixel::resample::{Sink, reach, resample_rows};
 use crate::pixel::tone::append_roots;
 use crate::pixel::{FrameSource, SourceError};
 use rayon::prelude::*;
@@ -82,6 +82,12 @@ fn layer(source: &dyn FrameSource, placement: &Placement<'_>, block: Rect) -> Re
     })?;
     planes.iter_mut().for_each(|plane| plane.resize(n, 0));
     Ok(LayerData { planes, spans })
+}
+
+/// The columns of each row of some pixels of the canvas that a frame reaches: first and one past the last, from the left.
+pub(super) fn covered(scene: &Scene<'_>, frame: usize, grid: &Grid) -> Vec<(u32, u32)> {
+    let placed = scene.placement(View::Plate, frame, grid.level);
+    reach(scene.sources[frame].size().at_level(placed.level), &placed.sampling, grid.rect)
 }
 
 impl<'a> Scene<'a> {

@@ -3,7 +3,7 @@
 use super::stage::Stage;
 use crate::combine::Method;
 use crate::combine::consensus::{LabelMap, LayerData};
-use crate::geometry::{Geometry, Grid, Rect, Size, common_area};
+use crate::geometry::{Geometry, Grid, Rect, Size, common_area, whole_area};
 use crate::patch::PlacedPatch;
 use crate::pixel::FrameSource;
 use crate::plan::{Decision, Light, Plan};
@@ -119,6 +119,15 @@ impl<'a> Scene<'a> {
         match self.recipe.canvas {
             Canvas::Reference => self.reference_size().rect(),
             Canvas::Common => common_area(self.geometry, &self.used()),
+            Canvas::Whole => whole_area(self.geometry, &self.used()),
+        }
+    }
+
+    /// The area that is decided on and that patches and touches may lie in, in reference pixels.
+    pub fn extent(&self) -> Rect {
+        match self.recipe.canvas.before_cutting() {
+            Canvas::Whole => self.canvas(),
+            _ => self.reference_size().rect(),
         }
     }
 

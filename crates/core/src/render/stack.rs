@@ -168,6 +168,10 @@ impl Stack {
             for &(agreed, seen) in &counts[left..left + part.rect.width as usize] {
                 let share = f64::from(agreed) / f64::from(seen.max(1));
                 shares.push(share);
+                // Nobody says anything of what no frame reaches.
+                if seen == 0 {
+                    continue;
+                }
                 support.agreed += share;
                 support.unsupported += u64::from(2 * agreed <= seen && self.layers.len() > 1);
                 support.pixels += 1;

@@ -50,7 +50,7 @@ impl<'a> Front<'a> {
                 planes: self.around.plate,
                 hole: self.hole,
                 barred: self.around.barred,
-                void: &[],
+                void: self.around.void,
             },
             Some(turned) => Ground {
                 size: turned.rect.size(),
@@ -137,11 +137,12 @@ impl Turned {
             let at = grid.within(there);
             let known = there.x.is_finite() && there.y.is_finite() && plane.sees(there, first);
             let (x, y) = (at.x.round(), at.y.round());
-            if !known || x < 0.0 || y < 0.0 || x >= w as f64 || y >= h as f64 {
+            let beside = !known || x < 0.0 || y < 0.0 || x >= w as f64 || y >= h as f64;
+            let p = if beside { 0 } else { y as usize * w + x as usize };
+            if beside || around.void.get(p).is_some_and(|v| *v) {
                 turned.void[q] = true;
                 continue;
             }
-            let p = y as usize * w + x as usize;
             let clean = interpolated(around.plate, around.size(), at, |i| !hole[i]);
             turned.hole[q] = hole[p] || (clean.is_none() && near(hole, w, p));
             turned.barred[q] = around.barred.get(p).is_some_and(|b| *b);

@@ -29,7 +29,7 @@ use crate::progress::ProgressFn;
 pub use plane::Plane;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
-pub use watch::{Fault, faults, repeats};
+pub use watch::{Fault, Found, faults, repeats};
 
 /// Root codes, red, green and blue.
 pub type Plate = [Vec<u16>; 3];
@@ -375,6 +375,8 @@ pub struct Around<'a> {
     pub source: Option<&'a Plate>,
     /// What is there but is not taken from; empty for nothing.
     pub barred: &'a [bool],
+    /// What no frame shows, beyond the area itself; empty for nothing.
+    pub void: &'a [bool],
     /// Where the touch lies.
     pub mask: &'a Mask,
     /// The part of it that is kept: all of the mask lies inside.

@@ -78,3 +78,35 @@ impl Plane {
         depth(p) * depth(other).signum() > 0.02 * depth(other).abs()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::patch::PatchTransform;
+    use serde::Deserialize;
+
+    #[derive(Deserialize)]
+    struct Case {
+        plane: Option<[Point; 4]>,
+        #[serde(rename = "move")]
+        transform: PatchTransform,
+        middle: Point,
+        at: Point,
+        source: Point,
+    }
+
+    #[test]
+    fn the_page_takes_from_the_same_places() {
+        // The page's own test reads the same cases.
+        let cases: Vec<Case> = serde_json::from_str(include_str!("../../tests/moves.json")).unwrap();
+        assert!(cases.len() > 20);
+        for Case { plane, transform, middle, at, source } in cases {
+            let back = transform.onto(middle).inverse().unwrap();
+            let found = match plane.map(|corners| Plane::new(&corners, middle).unwrap()) {
+                None => back.apply(at),
+                Some(plane) => plane.back.apply(back.apply(plane.front.apply(at))),
+            };
+            assert!(found.distance(source) < 0.01, "{found:?} instead of {source:?}");
+        }
+    }
+}

@@ -40,6 +40,15 @@ impl Fault {
     }
 }
 
+/// What makes a touch seen, and where.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Found {
+    /// What it is.
+    pub fault: Fault,
+    /// The pixels that show it, in order: parts of the border, or the whole area.
+    pub pixels: Vec<usize>,
+}
+
 /// Pixels on each side of the border that are compared, and those of the band beyond that tell how much the ground varies anyway.
 const NEAR: f32 = 4.0;
 const BEYOND: f32 = 9.0;
@@ -60,7 +69,7 @@ const FEWEST: (usize, usize) = (10, 60);
 
 /// What of an area can be seen on a picture of root codes: plate and `hole` by rows, as many pixels as `size` has. Nothing for an area of
 /// which fewer than 60 neighbours on either side of the border can be compared.
-pub fn faults(plate: &Plate, hole: &[bool], size: Size) -> Vec<Fault> {
+pub fn faults(plate: &Plate, hole: &[bool], size: Size) -> Vec<Found> {
     let w = size.width as usize;
     let bright: Vec<f32> = (0..hole.len())
         .map(|p| {
@@ -106,31 +115,36 @@ pub fn faults(plate: &Plate, hole: &[bool], size: Size) -> Vec<Fault> {
     if rough_in.count < FEWEST.1 || rough_out.count < FEWEST.1 {
         return out;
     }
-    let told: Vec<[f32; 4]> = bands
-        .iter()
-        .filter(|part| part[1].count >= FEWEST.0 && part[2].count >= FEWEST.0)
-        .map(|part| part.map(|band| band.mean()))
-        .collect();
-    let seen = |part: &&[f32; 4]| {
-        let [beyond, outer, inner, deep] = **part;
-        let ground = (beyond - outer).abs().max((deep - inner).abs());
-        (outer - inner).abs() > STEP.1.max(STEP.0 * ground)
-    };
-    let seen = told.iter().filter(seen).count() as f32;
+    let means = bands.map(|part| {
+        let enough = part[1].count >= FEWEST.0 && part[2].count >= FEWEST.0;
+        enough.then(|| part.map(|band| band.mean()))
+    });
+    let steps = means.map(|part| {
+        part.is_some_and(|[beyond, outer, inner, deep]| {
+            let ground = (beyond - outer).abs().max((deep - inner).abs());
+            (outer - inner).abs() > STEP.1.max(STEP.0 * ground)
+        })
+    });
+    let told: Vec<[f32; 4]> = means.into_iter().flatten().collect();
+    let seen = steps.iter().filter(|step| **step).count() as f32;
+    let distance = |p: usize| if hole[p] { inside[p] } else { outside[p] };
+    let of = |holds: &dyn Fn(usize) -> bool| (0..hole.len()).filter(|&p| holds(p)).collect::<Vec<usize>>();
+    let whole = |fault| Found { fault, pixels: of(&|p| hole[p]) };
     if seen >= 2.0 && seen > SHARE * told.len() as f32 {
-        out.push(Fault::Border);
+        let along = |p: usize| distance(p) <= NEAR && steps[part(p)];
+        out.push(Found { fault: Fault::Border, pixels: of(&along) });
     }
     let off = told.iter().map(|part| part[2] - part[1]).sum::<f32>() / told.len().max(1) as f32;
     let alike = told.iter().filter(|part| (part[2] - part[1]).signum() == off.signum()).count() as f32;
     if off.abs() > TONE.0 && alike >= TONE.1 * told.len() as f32 {
-        out.push(Fault::Tone);
+        out.push(whole(Fault::Tone));
     }
     let noise = 40.0;
     let rough = (rough_in.mean() + noise) / (rough_out.mean() + noise);
     if rough < ROUGH.0 {
-        out.push(Fault::Soft);
+        out.push(whole(Fault::Soft));
     } else if rough > ROUGH.1 {
-        out.push(Fault::Rough);
+        out.push(whole(Fault::Rough));
     }
     out
 }

@@ -253,6 +253,19 @@ pub struct FaultInfo {
     pub fault: Fault,
     /// In words, with what would mend it.
     pub words: String,
+    /// Where, in pixels of the reference: an area that can be retouched next. Empty for the whole touch.
+    pub outline: Vec<Point>,
+}
+
+/// What no frame shows of a plate.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct MissingInfo {
+    /// Areas to be made up, in pixels of the reference; none where all is shown.
+    pub outlines: Vec<Vec<Point>>,
+    /// Share of the plate, 0..=1.
+    pub share: f32,
+    /// The most by which the frames in use reach beyond the reference to any side, in its pixels.
+    pub beyond: u32,
 }
 
 /// A plane of the world.

@@ -169,6 +169,12 @@ mod tests {
         let common = Recipe { canvas: Canvas::Common, ..r() };
         let fewer = Recipe { excluded: [on].into(), ..common.clone() };
         assert_ne!(keys(&common)[2], keys(&fewer)[2]);
+        // Where more than the reference is shown, more is decided on.
+        let whole = keys(&Recipe { canvas: Canvas::Whole, ..r() });
+        assert_eq!(
+            (0..7).map(|k| whole[k] != first[k]).collect::<Vec<_>>(),
+            [false, true, true, true, true, true, true]
+        );
     }
 
     #[test]

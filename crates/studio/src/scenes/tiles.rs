@@ -40,8 +40,8 @@ pub(crate) struct KeptTiles<'a> {
 impl KeptTiles<'_> {
     /// Those that a block lies on, when all of them are there.
     fn under(&self, grid: &Grid) -> Option<Vec<Arc<Aligned>>> {
-        // Tiles of another canvas lie elsewhere.
-        if self.opened.recipe.canvas != Canvas::Reference {
+        // Tiles of the common area lie elsewhere.
+        if self.opened.recipe.canvas == Canvas::Common {
             return None;
         }
         let (side, Grid { rect: block, level, .. }) = (i64::from(TILE), *grid);

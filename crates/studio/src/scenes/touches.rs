@@ -5,11 +5,12 @@ use super::Scenes;
 use super::opened::{Loaded, Opened};
 use super::patches::part_picture;
 use crate::error::{StudioError, invalid};
-use crate::model::{FaultInfo, PlaneInfo, SeenTouch, TouchInfo, TouchTry, VariantInfo};
+use crate::model::{FaultInfo, MissingInfo, PlaneInfo, SeenTouch, TouchInfo, TouchTry, VariantInfo};
 use crate::store::lock;
 use base64::Engine;
 use evanu_core::fill::FillError;
-use evanu_core::geometry::Grid;
+use evanu_core::geometry::{Grid, Point, whole_area};
+use evanu_core::patch::middle;
 use evanu_core::prepare::{PlaceError, Variants, propose_plane, propose_source, touch_faults, variants};
 use evanu_core::progress::Cancelled;
 use evanu_core::recipe::{Act, FrameId, Touch};
@@ -133,13 +134,46 @@ impl Scenes {
             let touch = &loaded.recipe.touches[placed.index];
             let mut found = loaded.with(|scene| touch_faults(scene, touch))?;
             if repeats[placed.index] {
-                found.push(Fault::Repeats);
+                found.push((Fault::Repeats, Vec::new()));
             }
-            let faults = found.iter().map(|f| FaultInfo { fault: *f, words: f.words().to_owned() }).collect();
+            let told = |(fault, outline): (Fault, Vec<Point>)| {
+                let words = fault.words().to_owned();
+                FaultInfo { fault, words, outline }
+            };
+            let faults = found.into_iter().map(told).collect();
             Ok(SeenTouch { touch: placed.index, faults })
         });
         let seen: Vec<SeenTouch> = seen.collect::<Result<_, _>>()?;
         Ok(seen.into_iter().filter(|s| !s.faults.is_empty()).collect())
+    }
+
+    /// What no frame shows of a set's plate and no touch covers yet.
+    ///
+    /// # Errors
+    /// When the frames are not ready.
+    pub fn missing(&self, set: i64) -> Result<MissingInfo, StudioError> {
+        /// Seen from so far that it costs nothing.
+        const LEVEL: u32 = 3;
+        let loaded = self.loaded(set)?;
+        let grid = loaded.with(|scene| scene.grid(View::Plate, LEVEL));
+        let (mut missing, mut outlines) = loaded.with(|scene| (scene.uncovered(&grid), scene.missing()));
+        let canvas = loaded.with(|scene| scene.canvas());
+        let covers = |p: Point| loaded.touches.iter().any(|t| t.invented && t.made.mask.at(p) > 0.5);
+        outlines.retain(|outline| !covers(middle(outline)));
+        let w = grid.rect.width as usize;
+        for (p, missing) in missing.iter_mut().enumerate() {
+            let at = grid.place((p % w) as f64, (p / w) as f64);
+            // The last pixels lie half beyond the canvas.
+            let at =
+                Point::new(at.x.min(canvas.right() as f64 - 1.0), at.y.min(canvas.bottom() as f64 - 1.0));
+            *missing &= !covers(at);
+        }
+        let share = missing.iter().filter(|m| **m).count() as f32 / missing.len().max(1) as f32;
+        let (own, all) = loaded.with(|s| (s.reference_size(), whole_area(s.geometry, &s.used())));
+        let right = all.right() - i64::from(own.width);
+        let below = all.bottom() - i64::from(own.height);
+        let beyond = (-all.x).max(-all.y).max(right).max(below) as u32;
+        Ok(MissingInfo { outlines, share, beyond })
     }
 
     /// Where the plate is made up, white, as PNG of its size.
