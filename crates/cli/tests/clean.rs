@@ -135,6 +135,7 @@ fn every_option_of_the_contract_is_taken_or_says_what_there_is() {
         (&["--method", "darkest", "--align", "similarity"][..], "a.png"),
         (&["--method", "lightest", "--reference", "2"], "b.jpg"),
         (&["--method", "rank:30", "--canvas", "common", "--match-exposure", "off"], "c.tif"),
+        (&["--canvas", "whole"], "d.png"),
         (&["--method", "mean", "--align", "off"], "d.tiff"),
         (&["--method", "clipped"], "e.tif"),
         (&["--method", "everybody"], "f.tif"),

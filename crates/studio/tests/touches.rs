@@ -157,3 +157,83 @@ fn a_hundred_touches_leave_every_other_pixel_as_it_is() {
     }
     assert!(changed > 2000, "{changed}");
 }
+
+#[test]
+fn what_no_frame_shows_is_told_and_filled_and_the_reference_s_framing_comes_back() {
+    let folder = tempfile::tempdir().unwrap();
+    let (studio, set) = brought_in(folder.path());
+    let bare = plate(&studio, set);
+    let framed = studio.scenes.missing(set).unwrap();
+    assert!(framed.outlines.is_empty() && framed.share == 0.0, "{framed:?}");
+    assert!(framed.beyond >= 2, "frames that were held by hand reach farther: {framed:?}");
+
+    change(&studio, set, json!({ "canvas": "whole" })).unwrap();
+    let missing = studio.scenes.missing(set).unwrap();
+    let detail = studio.set(set).unwrap();
+    let canvas = detail.canvas.unwrap();
+    let [width, height] = detail.reference_size.unwrap();
+    let (left, above) = ((-canvas.x) as u32, (-canvas.y) as u32);
+    let (right, below) = (canvas.width - width - left, canvas.height - height - above);
+    assert_eq!(missing.beyond, left.max(above).max(right).max(below));
+    assert!(!missing.outlines.is_empty() && missing.share > 0.0, "{missing:?}");
+    let dark = |picture: &[u8]| {
+        let pixels = evanu_media::decode_bytes(Path::new("plate.png"), picture).unwrap();
+        assert_eq!((pixels.size.width, pixels.size.height), (canvas.width, canvas.height));
+        let evanu_core::pixel::Samples::Eight(data) = pixels.samples else { panic!("eight bits") };
+        data.chunks(3).filter(|p| p.iter().all(|v| *v == 0)).count() as f32
+    };
+    let empty = dark(&plate(&studio, set));
+    assert!(empty > 0.5 * missing.share * (canvas.width * canvas.height) as f32, "{empty} {missing:?}");
+
+    let fill = |outline: &Vec<evanu_core::geometry::Point>| json!({ "on": detail.reference, "outline": outline, "act": { "invent": { "seed": 1, "variant": 0 } }, "feather": 2.0, "strength": 1.0, "disabled": false });
+    let touches: Vec<Value> = missing.outlines.iter().map(fill).collect();
+    change(&studio, set, json!({ "touches": touches })).unwrap();
+    let filled = plate(&studio, set);
+    assert!(dark(&filled) < 0.02 * empty, "{} of {empty}", dark(&filled));
+    let left = studio.scenes.missing(set).unwrap();
+    assert!(left.outlines.is_empty() && left.share < 1e-4, "{left:?}");
+    assert!(studio.set(set).unwrap().invented.unwrap() >= 0.9 * missing.share);
+    // Where all frames show something, nothing else became of it.
+    change(&studio, set, json!({ "touches": [], "canvas": "reference" })).unwrap();
+    assert_eq!(plate(&studio, set), bare);
+}
+
+#[test]
+fn what_is_tried_says_how_far_it_is_and_stops_when_asked() {
+    let folder = tempfile::tempdir().unwrap();
+    let (studio, set) = brought_in(folder.path());
+    let mut large = touch(&studio.set(set).unwrap(), json!({ "invent": { "seed": 3, "variant": 0 } }));
+    large["outline"] =
+        json!([{ "x": 60, "y": 60 }, { "x": 340, "y": 60 }, { "x": 340, "y": 220 }, { "x": 60, "y": 220 }]);
+    assert_eq!(studio.scenes.tried(set), None);
+    std::thread::scope(|scope| {
+        let trying = scope.spawn(|| studio.scenes.try_touch(set, &wanted(&large, 16)));
+        let begin = Instant::now();
+        while studio.scenes.tried(set).is_none() {
+            assert!(begin.elapsed() < Duration::from_secs(20) && !trying.is_finished(), "it never began");
+            std::thread::sleep(Duration::from_millis(1));
+        }
+        studio.scenes.stop_trying(set);
+        assert!(matches!(trying.join().unwrap().unwrap_err(), StudioError::Cancelled));
+    });
+    assert_eq!(studio.scenes.tried(set), None);
+}
+
+#[test]
+fn what_can_be_seen_of_touches_is_told_with_its_place() {
+    let folder = tempfile::tempdir().unwrap();
+    let (studio, set) = brought_in(folder.path());
+    let detail = studio.set(set).unwrap();
+    // A piece of the sky on the paving, and the paving as it is made up.
+    let from = |x: f64, y: f64| json!({ "copy": { "transform": { "shift": [x, y], "turn": 0.0, "scale": 1.0, "mirror": false } } });
+    let mut hard = touch(&detail, from(0.0, 190.0));
+    hard["feather"] = json!(0.0);
+    change(&studio, set, json!({ "touches": [hard] })).unwrap();
+    let seen = studio.scenes.touches_seen(set).unwrap();
+    assert_eq!(seen.iter().map(|s| s.touch).collect::<Vec<_>>(), [0]);
+    let border = seen[0].faults.iter().find(|f| f.words.contains("border")).expect("its border is seen");
+    assert!(border.outline.len() > 4);
+    assert!(border.outline.iter().all(|p| (105.0..165.0).contains(&p.x) && (195.0..255.0).contains(&p.y)));
+    change(&studio, set, json!({ "touches": [] })).unwrap();
+    assert!(studio.scenes.touches_seen(set).unwrap().is_empty());
+}

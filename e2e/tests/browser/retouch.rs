@@ -223,3 +223,53 @@ fn a_brush_shows_its_source_and_lays_it_and_never_takes_what_is_to_go() {
         s.until(&format!("{FACT} === 'nothing retouched'")).await;
     });
 }
+
+#[test]
+fn corners_that_no_frame_shows_are_filled_and_a_source_is_held_by_hand() {
+    with_stage(|s| async move {
+        let at = forecourt(&s).await;
+        // More than the reference shows: its corners are empty.
+        s.press("Show all of it").await;
+        let missing = "document.querySelector('section[aria-label=\"What no frame shows\"]')";
+        s.until(&format!("/\\d+ places along the border no frame shows/.test({missing}?.innerText)")).await;
+        // One of them is looked at, and is the area that is acted on.
+        s.js("document.querySelector('button[aria-label=\"Empty place 1\"]').click()").await;
+        s.until("[...document.querySelectorAll('button')].some(b => b.innerText === 'Invent')").await;
+        s.tap('\u{e00c}').await;
+        s.press("Whole").await;
+        s.press("Fill them all").await;
+        s.until(&format!("/^\\d+ touches, .* made up$/.test({FACT})")).await;
+        s.until(&format!("!{missing}")).await;
+        s.until("document.querySelectorAll('[data-touch=invent]').length > 2").await;
+        s.undo().await;
+        s.undo().await;
+        s.until(&format!("{FACT} === 'nothing retouched'")).await;
+        s.plate().await;
+
+        // A copy's source by its two grips.
+        s.press("Loop").await;
+        let paving =
+            [(465.0, 900.0), (520.0, 892.0), (570.0, 900.0), (590.0, 960.0), (535.0, 990.0), (465.0, 970.0)];
+        draw(&s, "drawing", &paving.map(at)).await;
+        s.until("document.querySelector('[data-testid=no-evidence]')").await;
+        s.press("Copy").await;
+        s.until("document.querySelector('[data-testid=source-end]')").await;
+        let grip = |name: &'static str| {
+            format!(
+                "const b = document.querySelector('[data-testid={name}]').getBoundingClientRect(); return [b.x + b.width / 2, b.y + b.height / 2]"
+            )
+        };
+        let middle = s.js(&grip("source-middle")).await;
+        let end = s.js(&grip("source-end")).await;
+        let place = |v: &serde_json::Value| (v[0].as_f64().unwrap() as i64, v[1].as_f64().unwrap() as i64);
+        let (m, e) = (place(&middle), place(&end));
+        // A quarter of the way around, as far out.
+        s.drag(&[e, (e.0 - 2, e.1 - 20), (m.0, m.1 - (e.0 - m.0))]).await;
+        let turn = "Number(document.querySelector('input[aria-label=\"Turn in degrees\"]').value)";
+        s.until(&format!("Math.abs({turn} - 90) < 4")).await;
+        let shift = "document.querySelector('[data-testid=touch-shift]').innerText";
+        let before = s.js(&format!("return {shift}")).await;
+        s.drag(&[m, (m.0 + 12, m.1 - 8), (m.0 + 24, m.1 - 16)]).await;
+        s.until(&format!("{shift} !== '{}'", before.as_str().unwrap())).await;
+    });
+}

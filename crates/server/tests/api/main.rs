@@ -7,3 +7,4 @@ mod frames;
 mod keeping;
 mod patches;
 mod server;
+mod touches;
