@@ -1,9 +1,9 @@
 #!/usr/bin/env python3
 """Measures a stroke in the pages: frames a second while it is drawn, and the time from its end until the picture shows it.
 
-Usage: measure/strokes.py WIDTH [LIFTS]      (a set rendered or enlarged by measure/run.py; server, ChromeDriver and Chromium are started)
+Usage: measure/strokes.py WIDTH [LIFTS|copy]      (a set rendered or enlarged by measure/run.py; server, ChromeDriver and Chromium are started)
 Prints frames a second and the longest time between two of them while a brush stroke of two seconds is drawn at 100 %, and
-the milliseconds from letting go until every tile of the viewport is there, for four strokes; with so many LIFTS on the plate before.
+the milliseconds from letting go until every tile of the viewport is there, for four strokes; with so many LIFTS on the plate before, or by the copying brush instead of from a frame.
 First the pace of the machine, which others may use too: the milliseconds in which it counts to two million, the middle of three.
 """
 
@@ -12,7 +12,8 @@ import time
 
 from stage import Page, Server, frames_of, lift
 
-lifts = int(sys.argv[2]) if len(sys.argv) > 2 else 0
+copies = sys.argv[2:] == ["copy"]
+lifts = int(sys.argv[2]) if len(sys.argv) > 2 and not copies else 0
 
 COUNT = """
 window.seen = []; window.ended = 0; window.shown = 0;
@@ -41,6 +42,13 @@ def stroke(page, left, top):
     page.driver("POST", "/actions", {"actions": [{"type": "pointer", "id": "pen", "parameters": {"pointerType": "pen"}, "actions": actions}]})
 
 
+def gesture(page, start, end):
+    """A press, a move and a release."""
+    point = lambda at, spent: {"type": "pointerMove", "duration": spent, "x": at[0], "y": at[1]}  # noqa: E731
+    actions = [point(start, 0), {"type": "pointerDown", "button": 0}, point(end, 100), {"type": "pointerUp", "button": 0}]
+    page.driver("POST", "/actions", {"actions": [{"type": "pointer", "id": "pen", "parameters": {"pointerType": "pen"}, "actions": actions}]})
+
+
 print(f"pace {sorted(pace() for _ in range(3))[1]:.0f} ms")
 with Server() as server, Page() as page:
     one = server.new_set("strokes")
@@ -57,13 +65,22 @@ with Server() as server, Page() as page:
         page.until("document.querySelector('[data-testid=zoom]').innerText === '100 %'")
         time.sleep(2)
         page.js(COUNT)
-        # With a frame shown, a stroke takes from it at once.
-        number = 2 + k
-        page.keys(str(number))
-        page.until(f"document.querySelector('[data-complete]')?.dataset.complete && document.querySelector('select[aria-label=Shown]').selectedOptions[0].text === 'Frame {number}'")
-        page.keys("g")
-        page.until(f"document.querySelector('[data-testid=drawing]')?.innerText.includes('take from frame {number}')")
-        stroke(page, 500, 130 + 120 * k)
+        if copies:
+            page.js("document.querySelector('[data-line=retouch]').click()")
+            page.until("[...document.querySelectorAll('button')].some((b) => b.innerText === 'Copy by brush')")
+            page.js("[...document.querySelectorAll('button')].find((b) => b.innerText === 'Copy by brush').click()")
+            page.until("document.querySelector('[data-testid=copy-brush]')")
+            # From below to where the stroke begins.
+            gesture(page, (500, 260 + 60 * k), (500, 130 + 60 * k))
+            page.until("document.querySelector('[data-testid=copy-brush]').innerText.startsWith('Brush')")
+        else:
+            # With a frame shown, a stroke takes from it at once.
+            number = 2 + k
+            page.keys(str(number))
+            page.until(f"document.querySelector('[data-complete]')?.dataset.complete && document.querySelector('select[aria-label=Shown]').selectedOptions[0].text === 'Frame {number}'")
+            page.keys("g")
+            page.until(f"document.querySelector('[data-testid=drawing]')?.innerText.includes('take from frame {number}')")
+        stroke(page, 500, 130 + (60 if copies else 120) * k)
         begin = time.monotonic()
         while not page.js("return shown") and time.monotonic() - begin < 10:
             time.sleep(0.25)

@@ -148,6 +148,7 @@ fn every_option_of_the_contract_is_taken_or_says_what_there_is() {
         decode(&f.join(out)).unwrap();
     }
     assert!(decode(&f.join("c.tif")).unwrap().size.width < 400);
+    assert!(decode(&f.join("d.png")).unwrap().size.width > 400);
     let origin = decode(&f.join("origin.png")).unwrap();
     let Samples::Eight(numbers) = &origin.samples else { panic!("eight bits are wanted") };
     assert!(numbers.chunks_exact(3).all(|n| n[0] <= 3 && (1..=3).contains(&n[1]) && n[2] <= n[1]));

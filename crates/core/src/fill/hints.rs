@@ -61,7 +61,7 @@ pub fn hints(ground: &Ground<'_>) -> Vec<Hint> {
     const HOLE: usize = 20_000;
     // Repeats and things, from where they are small.
     const SMALL: usize = 3_000;
-    let Some(level) = Level::all(ground, f32::INFINITY, HOLE).into_iter().next() else { return Vec::new() };
+    let [level, small] = Level::with_holes(ground, [HOLE, SMALL]);
     let mut out = Vec::new();
     let rim = level.rim();
     if rim.is_empty() {
@@ -92,7 +92,6 @@ pub fn hints(ground: &Ground<'_>) -> Vec<Hint> {
     if loose(&level) {
         out.push(Hint::LooseEnds);
     }
-    let Some(small) = Level::all(ground, f32::INFINITY, SMALL).into_iter().next() else { return out };
     if repeats(&small) {
         out.push(Hint::Lattice);
     }

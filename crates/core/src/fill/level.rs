@@ -182,6 +182,19 @@ impl Level {
         }
     }
 
+    /// The sizes at which at most so many pixels of the hole are left; `most` falls.
+    pub(super) fn with_holes<const N: usize>(ground: &Ground<'_>, most: [usize; N]) -> [Self; N] {
+        let mut picture = Picture::of(ground);
+        let mut shrunk = 0;
+        most.map(|most| {
+            while picture.holes() > most {
+                picture = picture.halved();
+                shrunk += 1;
+            }
+            Self::of(&picture, shrunk)
+        })
+    }
+
     fn of(picture: &Picture, shrunk: u32) -> Self {
         let (width, height) = (picture.width, picture.height);
         let stride = width + 2 * REACH;

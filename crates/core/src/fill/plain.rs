@@ -5,8 +5,7 @@
 //! Cost: some thousand places in the fit, and a pass over the picture.
 
 use super::Ground;
-use crate::geometry::{Point, Surface, ends};
-use crate::pixel::distance::distances_within;
+use crate::geometry::{Point, Surface};
 
 /// Share of the hole's longer side that the ring is wide, and pixels that it is at least and at most.
 const RING: (f64, f64, f64) = (0.5, 24.0, 160.0);
@@ -18,7 +17,7 @@ const OFF: (f64, f64) = (160.0, 700.0);
 const GRAIN: f64 = 900.0;
 /// Parts of the way around a hole, all of which the ring must have.
 const PARTS: usize = 12;
-/// Places of the fit at most.
+/// Places of the fit, about.
 const PLACES: usize = 4000;
 
 /// The trend of a plain backdrop.
@@ -34,28 +33,48 @@ pub(super) struct Plain {
 impl Plain {
     /// That of a picture with a hole; `None` where it is not plain, or not known all around.
     pub(super) fn of(ground: &Ground<'_>) -> Option<Self> {
-        let (w, n) = (ground.size.width as usize, ground.hole.len());
+        let (w, h) = (ground.size.width as usize, ground.size.height as usize);
         let place = |p: usize| Point::new((p % w) as f64, (p / w) as f64);
-        let hole: Vec<Point> = (0..n).filter(|&p| ground.hole[p]).map(place).collect();
-        let (low, high) = ends(&hole);
-        let reach = (RING.0 * (high.x - low.x).max(high.y - low.y)).clamp(RING.1, RING.2);
-        let near = distances_within(ground.hole, w, reach as usize);
+        let rows = (0..h).filter(|y| ground.hole[y * w..][..w].contains(&true));
+        let (top, bottom) = (rows.clone().next()?, rows.last()?);
+        let columns = ground.hole[top * w..(bottom + 1) * w].chunks(w);
+        let left = columns.clone().filter_map(|row| row.iter().position(|v| *v)).min()?;
+        let right = columns.filter_map(|row| row.iter().rposition(|v| *v)).max()?;
+        let reach = RING.0 * (right - left).max(bottom - top) as f64;
+        let reach = reach.clamp(RING.1, RING.2) as usize;
         let set = |list: &[bool], p: usize| list.get(p).is_some_and(|s| *s);
+        let (across, down) = (
+            left.saturating_sub(reach)..(right + reach + 1).min(w),
+            top.saturating_sub(reach)..(bottom + reach + 1).min(h),
+        );
         // What lies right beside the hole may have some of its blur.
-        let ring: Vec<bool> = (0..n)
-            .map(|p| near[p] > 2.0 && near[p].is_finite() && !set(ground.void, p) && !set(ground.barred, p))
+        let in_ring = |x: usize, y: usize| {
+            let p = y * w + x;
+            let beside = |dx: i64, dy: i64| {
+                let (u, v) = (x as i64 + dx, y as i64 + dy);
+                let inside = (0..w as i64).contains(&u) && (0..h as i64).contains(&v);
+                inside && ground.hole[v as usize * w + u as usize]
+            };
+            let near = [(0, 0), (2, 0), (-2, 0), (0, 2), (0, -2), (2, 2), (-2, 2), (2, -2), (-2, -2)];
+            !set(ground.void, p) && !set(ground.barred, p) && !near.iter().any(|(dx, dy)| beside(*dx, *dy))
+        };
+        let step = ((across.len() * down.len() / PLACES) as f64).sqrt().max(1.0) as usize;
+        let some: Vec<usize> = down
+            .clone()
+            .step_by(step)
+            .flat_map(|y| across.clone().step_by(step).map(move |x| (x, y)))
+            .filter(|&(x, y)| in_ring(x, y))
+            .map(|(x, y)| y * w + x)
             .collect();
-        let all: Vec<usize> = (0..n).filter(|&p| ring[p]).collect();
-        let middle = Point::new((low.x + high.x) / 2.0, (low.y + high.y) / 2.0);
+        let middle = Point::new((left + right) as f64 / 2.0, (top + bottom) as f64 / 2.0);
         let mut around = [0usize; PARTS];
-        for &p in &all {
+        for &p in &some {
             let turn = ((p / w) as f64 - middle.y).atan2((p % w) as f64 - middle.x) / std::f64::consts::TAU;
             around[((turn + 0.5) * PARTS as f64) as usize % PARTS] += 1;
         }
-        if around.iter().any(|count| count * PARTS * 4 < all.len()) || all.len() < 400 {
+        if around.iter().any(|count| count * PARTS * 4 < some.len()) || some.len() < 400 {
             return None;
         }
-        let some: Vec<usize> = all.iter().copied().step_by(all.len().div_ceil(PLACES)).collect();
         let mut fitted = Vec::new();
         for plane in ground.planes {
             let samples: Vec<(Point, f64)> = some.iter().map(|&p| (place(p), f64::from(plane[p]))).collect();
@@ -69,6 +88,10 @@ impl Plain {
         }
         let [a, b, c]: [(Surface, f64); 3] = fitted.try_into().ok()?;
         let (surfaces, level) = ([a.0, b.0, c.0], [a.1, b.1, c.1]);
+        let mut ring = vec![false; w * h];
+        for y in down {
+            across.clone().filter(|&x| in_ring(x, y)).for_each(|x| ring[y * w + x] = true);
+        }
         let found = Self { surfaces, level, ring, width: w };
         found.holds(ground).then_some(found)
     }
