@@ -47,3 +47,10 @@ need_heif() {
     install_debian libheif1 || echo "without libheif, HEIC and AVIF cannot be read"
   fi
 }
+
+# What reads and writes clips but for Y4M; Evanu runs without it and says so when one comes.
+need_ffmpeg() {
+  if ! command -v ffmpeg >/dev/null && command -v apt-get >/dev/null; then
+    install_debian ffmpeg || echo "without ffmpeg, clips other than Y4M can neither be read nor written"
+  fi
+}

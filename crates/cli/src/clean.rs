@@ -1,6 +1,6 @@
 //! `evanu clean`: frames in, plate out; the contract is in `docs/formats.md`.
 
-use crate::files::{check_output, read_one, scratch, write_whole};
+use crate::files::{check_output, read_moments, read_one, scratch, write_whole};
 use crate::tell::Step;
 use evanu_core::combine::Method;
 use evanu_core::evidence::Support;
@@ -10,8 +10,10 @@ use evanu_core::plan::Decision;
 use evanu_core::prepare;
 use evanu_core::recipe::{Align, Canvas, Matching, Recipe};
 use evanu_core::render::{Scene, View, origin};
+use evanu_media::clip::is_clip;
 use evanu_media::{
-    CameraData, FORMATS, Format, Output, Reader, TiledFrame, recognised, write, write_grey, write_light,
+    CameraData, FORMATS, Format, MediaError, Output, Reader, TiledFrame, recognised, write, write_grey,
+    write_light,
 };
 use rayon::prelude::*;
 use serde::Serialize;
@@ -24,7 +26,7 @@ use strum::VariantNames;
 /// Options of `evanu clean`.
 #[derive(clap::Args)]
 pub(crate) struct Args {
-    /// Files, or one folder
+    /// Files, one folder, or one clip
     #[arg(required = true)]
     frames: Vec<PathBuf>,
     /// Where the plate goes; .tif, .png, .jpg or .exr
@@ -175,11 +177,21 @@ pub(crate) fn run(args: Args) -> Result<(), String> {
     Format::by_extension(&args.out, false).map_err(|e| e.to_string())?;
     let wanted = match args.reference.as_str() {
         "auto" => None,
-        n => Some(n.parse::<usize>().ok().filter(|&n| n < paths.len()).ok_or_else(|| {
-            format!("--reference {n}: there is no such frame; use auto or 0 to {}", paths.len() - 1)
-        })?),
+        n => Some(n),
     };
+    let number = |n: &str, count: usize| {
+        n.parse::<usize>()
+            .ok()
+            .filter(|&n| n < count)
+            .ok_or_else(|| format!("--reference {n}: there is no such frame; use auto or 0 to {}", count - 1))
+    };
+    let clips = paths.iter().any(|p| is_clip(p));
+    // Told before anything is read, where that is known.
+    if let Some(n) = wanted.filter(|_| !clips) {
+        number(n, paths.len())?;
+    }
     let taken = read_all(&paths, args.frames.len() == 1 && args.frames[0].is_dir())?;
+    let wanted = wanted.map(|n| number(n, taken.len())).transpose()?;
     seconds.decode = begin.elapsed().as_secs_f64();
 
     let good: Vec<usize> = (0..taken.len()).filter(|&i| taken[i].frame.is_ok()).collect();
@@ -401,16 +413,25 @@ fn read_all(paths: &[PathBuf], folder: bool) -> Result<Vec<Taken>, String> {
     let step = Step::new("read");
     let done = AtomicUsize::new(0);
     let reader = Reader::apart();
-    let taken: Vec<Taken> = paths
-        .par_iter()
-        .enumerate()
-        .map(|(i, path)| {
-            let store = scratch.path().join(format!("{i}"));
-            let frame = read_one(&reader, path, &store);
-            step.at((done.fetch_add(1, Ordering::Relaxed) + 1) as f32 / paths.len() as f32);
-            Taken { path: path.clone(), frame: frame.map_err(|e| e.to_string()) }
-        })
-        .collect();
+    let read = |(i, path): (usize, &PathBuf)| -> Vec<Taken> {
+        let taken = |frame: Result<_, MediaError>| Taken {
+            path: path.clone(),
+            frame: frame.map_err(|e| e.to_string()),
+        };
+        let all = if is_clip(path) {
+            let folder = scratch.path().join(format!("clip-{i}"));
+            let made = std::fs::create_dir(&folder).map_err(|e| MediaError::writing(&folder, &e));
+            match made.and_then(|()| read_moments(&reader, path, &folder)) {
+                Ok(frames) => frames.into_iter().map(|frame| taken(Ok(frame))).collect(),
+                Err(e) => vec![taken(Err(e))],
+            }
+        } else {
+            vec![taken(read_one(&reader, path, &scratch.path().join(format!("{i}"))))]
+        };
+        step.at((done.fetch_add(1, Ordering::Relaxed) + 1) as f32 / paths.len() as f32);
+        all
+    };
+    let taken: Vec<Taken> = paths.par_iter().enumerate().flat_map_iter(read).collect();
     drop(step);
     let bad: Vec<&String> = taken.iter().filter_map(|t| t.frame.as_ref().err()).collect();
     match bad.first() {

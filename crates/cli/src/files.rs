@@ -48,6 +48,33 @@ pub(crate) fn read_one(
     frame
 }
 
+/// Reads the moments of a clip into pyramids, which go as those of [`read_one`] do.
+pub(crate) fn read_moments(
+    reader: &Reader,
+    path: &Path,
+    folder: &Path,
+) -> Result<Vec<(TiledFrame, CameraData)>, MediaError> {
+    let store = |position: u32| folder.join(format!("moment-{position}"));
+    let mut frames = Vec::new();
+    let mut failed = None;
+    reader.read(path, None, &store, &mut |position, read| {
+        let frame = read.and_then(|read| Ok((TiledFrame::open(&store(position))?, read.camera)));
+        let _ = std::fs::remove_file(store(position)); // the open file stays readable
+        match frame {
+            Ok(frame) => frames.push(frame),
+            Err(e) => failed = Some(e),
+        }
+    })?;
+    match failed {
+        Some(e) if frames.is_empty() => Err(e),
+        Some(e) => {
+            eprintln!("{e}");
+            Ok(frames)
+        }
+        None => Ok(frames),
+    }
+}
+
 /// Writes a file that appears whole or not at all.
 pub(crate) fn write_whole(path: &Path, bytes: &[u8]) -> Result<(), String> {
     let part = path.with_extension("part");

@@ -2,6 +2,7 @@
 #![forbid(unsafe_code)]
 
 mod clean;
+mod clip;
 mod demo;
 mod files;
 mod invent;
@@ -27,8 +28,11 @@ enum Command {
     #[command(hide = true)]
     Bracket(Rest),
     /// Clean a clip (not yet available)
+    /// Cover an area of a clip with what is behind, in each frame's own light and grain
+    Clip(clip::Args),
+    /// Become another program that may do little; started by Evanu itself
     #[command(hide = true)]
-    Clip(Rest),
+    Confined(ReadArgs),
     /// Write the sample sets, or render one at another size with its truth
     Demo(demo::Args),
     /// Make up an area of a picture from what is around it
@@ -54,6 +58,7 @@ struct Rest {
 
 #[derive(clap::Args)]
 struct ReadArgs {
+    #[arg(trailing_var_arg = true, allow_hyphen_values = true)]
     rest: Vec<std::ffi::OsString>,
 }
 
@@ -63,12 +68,16 @@ fn main() -> ExitCode {
         Err(e) if e.use_stderr() => return tell::failed(&one_line(&e.to_string())),
         Err(e) => e.exit(),
     };
+    if let Ok(own) = std::env::current_exe() {
+        evanu_media::clip::confined(own);
+    }
     let done = match cli.command {
         Command::Clean(args) => clean::run(args),
         Command::Bracket(_) => {
-            Err("bracket is not yet available; there are clean, invent, demo and serve".into())
+            Err("bracket is not yet available; there are clean, clip, invent, demo and serve".into())
         }
-        Command::Clip(_) => Err("clip is not yet available; there are clean, invent, demo and serve".into()),
+        Command::Clip(args) => clip::run(&args),
+        Command::Confined(args) => Err(evanu_media::clip::become_confined(&args.rest).to_string()),
         Command::Demo(args) => demo::run(args),
         Command::Invent(args) => invent::run(args),
         Command::Score(args) => demo::score(args),

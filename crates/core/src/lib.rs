@@ -5,6 +5,7 @@
 //! clocks, networks or the environment; the same input gives the same bytes for any number of threads.
 #![deny(unsafe_code)]
 
+pub mod clip;
 pub mod combine;
 pub mod develop;
 pub mod evidence;

@@ -439,6 +439,38 @@ pub fn encode_png(raster: &Raster) -> std::io::Result<Vec<u8>> {
     Ok(out)
 }
 
+/// Writes a picture with transparency as a PNG, of eight bits or of sixteen as its samples are.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn write_transparent_png(
+    path: &Path,
+    size: Size,
+    samples: &evanu_core::pixel::Samples,
+    alpha: &[u8],
+) -> Result<(), MediaError> {
+    use evanu_core::pixel::Samples;
+    let (depth, data): (_, Vec<u8>) = match samples {
+        Samples::Eight(data) => {
+            let pixel = |(p, a): (&[u8], &u8)| [p[0], p[1], p[2], *a];
+            (png::BitDepth::Eight, data.chunks_exact(3).zip(alpha).flat_map(pixel).collect())
+        }
+        Samples::Sixteen(data) | Samples::Wide(data) => {
+            let pixel = |(p, a): (&[u16], &u8)| [p[0], p[1], p[2], 257 * u16::from(*a)];
+            let all = data.chunks_exact(3).zip(alpha).flat_map(pixel);
+            (png::BitDepth::Sixteen, all.flat_map(u16::to_be_bytes).collect())
+        }
+    };
+    let failed = |e: std::io::Error| MediaError::writing(path, &e);
+    let file = std::fs::File::create(path).map_err(failed)?;
+    let mut encoder = png::Encoder::new(std::io::BufWriter::new(file), size.width, size.height);
+    encoder.set_color(png::ColorType::Rgba);
+    encoder.set_depth(depth);
+    encoder.set_compression(png::Compression::Fast);
+    let mut writer = encoder.write_header().map_err(|e| failed(e.into()))?;
+    writer.write_image_data(&data).and_then(|()| writer.finish()).map_err(|e| failed(e.into()))
+}
+
 /// A grey 8-bit picture as PNG.
 ///
 /// # Errors

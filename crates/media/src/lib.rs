@@ -5,6 +5,7 @@
 #![deny(unsafe_code)]
 
 mod camera;
+pub mod clip;
 mod colour;
 mod encode;
 mod error;
@@ -18,6 +19,7 @@ mod store;
 pub use camera::CameraData;
 pub use encode::{
     Format, Output, WriteError, encode_grey_png, encode_jpeg, encode_png, write, write_grey, write_light,
+    write_transparent_png,
 };
 pub use error::MediaError;
 pub use exr::rewrite_light;

@@ -77,6 +77,8 @@ impl Reader {
     ) -> Result<(), MediaError> {
         match self {
             Self::Here(formats) => read_here(formats, path, only, store, heard),
+            // Clips are decoded by another program already.
+            Self::Apart(_) if crate::clip::is_clip(path) => read_here(FORMATS, path, only, store, heard),
             Self::Apart(program) => apart(program, path, only, store, heard),
         }
     }
@@ -92,6 +94,14 @@ impl Reader {
         })?;
         read.unwrap_or_else(|| Err(MediaError::new(path, "there is no frame in it", "leave it out")))
     }
+}
+
+/// Limits this program before it becomes another one that decodes or encodes clips.
+///
+/// # Errors
+/// When a limit cannot be set.
+pub(crate) fn confine_program() -> Result<(), std::io::Error> {
+    confine::confine_program()
 }
 
 fn read_here(

@@ -28,6 +28,7 @@ mod sensor;
 mod tiff;
 mod webp;
 
+use crate::clip;
 use crate::error::MediaError;
 pub use picture::{Decoded, MAX_PIXELS};
 use std::io::Read;
@@ -88,10 +89,12 @@ pub static FORMATS: &[&dyn AssetFormat] = &[
     &webp::FORMAT,
     &jxl::FORMAT,
     &exr::FORMAT,
+    &clip::Y4M,
+    &clip::FORMAT,
 ];
 
 /// The same for messages.
-pub const READS: &str = "JPEG, PNG, HEIC, AVIF, TIFF, WebP, JPEG XL, EXR or camera raw";
+pub const READS: &str = "JPEG, PNG, HEIC, AVIF, TIFF, WebP, JPEG XL, EXR, camera raw, or a clip";
 
 /// Whether a file that begins like this is of one of these kinds.
 pub fn recognised(formats: &[&dyn AssetFormat], head: &[u8]) -> bool {

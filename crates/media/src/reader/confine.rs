@@ -54,6 +54,24 @@ pub(super) fn confine(folder: &Path, length: u64) -> Result<(), Error> {
     Ok(())
 }
 
+/// Memory that a program which decodes or encodes clips may take.
+const PROGRAM_MEMORY: u64 = 3 << 30;
+
+/// Limits this program before it becomes another one: no connections, so much memory, and it ends with the one that started it.
+///
+/// # Errors
+/// When a limit cannot be set.
+pub(super) fn confine_program() -> Result<(), Error> {
+    use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
+    for (resource, most) in [(Resource::Data, PROGRAM_MEMORY), (Resource::Core, 0)] {
+        let most = getrlimit(resource).maximum.map_or(most, |given| given.min(most));
+        setrlimit(resource, Rlimit { current: Some(most), maximum: Some(most) })?;
+    }
+    #[cfg(target_os = "linux")]
+    linux::confine_program()?;
+    Ok(())
+}
+
 fn bound(limits: &Limits) -> Result<(), Error> {
     use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
     let bounds = [
@@ -96,6 +114,19 @@ mod linux {
         refuse()
     }
 
+    /// Ends with the one that started it, and opens no connections.
+    pub(super) fn confine_program() -> Result<(), Error> {
+        set_parent_process_death_signal(Some(Signal::KILL))?;
+        refusing(&[
+            libc::SYS_socket,
+            libc::SYS_connect,
+            libc::SYS_bind,
+            libc::SYS_ptrace,
+            libc::SYS_mount,
+            libc::SYS_bpf,
+        ])
+    }
+
     /// Refuses connections, other programs, and looking into those that run.
     fn refuse() -> Result<(), Error> {
         let refused = [
@@ -115,8 +146,12 @@ mod linux {
             libc::SYS_io_uring_setup,
             libc::SYS_keyctl,
         ];
+        refusing(&refused)
+    }
+
+    fn refusing(refused: &[libc::c_long]) -> Result<(), Error> {
         let Ok(arch) = TargetArch::try_from(std::env::consts::ARCH) else { return Ok(()) };
-        let rules = refused.into_iter().map(|call| (call, Vec::new())).collect();
+        let rules = refused.iter().map(|call| (*call, Vec::new())).collect();
         let refuse = SeccompAction::Errno(libc::EPERM as u32);
         let filter = SeccompFilter::new(rules, SeccompAction::Allow, refuse, arch).map_err(Error::other)?;
         let program: BpfProgram = filter.try_into().map_err(Error::other)?;

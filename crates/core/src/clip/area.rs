@@ -1,0 +1,162 @@
+//! Where a clip is repaired: the mask, the part of the frame around it, and the rim that tells its light.
+
+use crate::geometry::{Rect, Size};
+use crate::pixel::distance::distances_within;
+
+/// Samples of a part of a frame, by planes: brightness, and two colour differences that may be coarser.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Planes {
+    /// By rows.
+    pub planes: [Vec<u16>; 3],
+}
+
+/// Pixels around the mask that tell its light.
+const RIM: usize = 28;
+/// Pixels right beside the mask that do not: they may have some of what is to go.
+const BESIDE: f32 = 3.0;
+
+/// Where a clip is repaired.
+#[derive(Debug, Clone)]
+pub struct Area {
+    /// The part of the frame that is looked at; it begins and ends with whole colour differences.
+    pub part: Rect,
+    /// How often colour differences are halved, across and down.
+    pub halved: (u8, u8),
+    /// For each plane its sides, how strongly the patch covers, and which samples tell its light.
+    pub(super) planes: [AreaPlane; 3],
+}
+
+/// The same of one plane.
+#[derive(Debug, Clone, Default)]
+pub(super) struct AreaPlane {
+    pub width: usize,
+    pub height: usize,
+    pub weights: Vec<f32>,
+    pub rim: Vec<usize>,
+}
+
+impl Area {
+    /// By a mask of the whole frame, 0..=1, by rows; `None` when it covers nothing.
+    pub fn new(mask: &[f32], size: Size, halved: (u8, u8)) -> Option<Self> {
+        let (w, h) = (size.width as usize, size.height as usize);
+        let covered = |p: &usize| mask[*p] > 0.0;
+        let (mut low, mut high) = ((usize::MAX, usize::MAX), (0, 0));
+        for p in (0..w * h).filter(covered) {
+            low = (low.0.min(p % w), low.1.min(p / w));
+            high = (high.0.max(p % w), high.1.max(p / w));
+        }
+        if low.0 == usize::MAX {
+            return None;
+        }
+        let whole = |v: usize, by: u8| v >> by << by;
+        let more = RIM + BESIDE as usize;
+        let (left, top) =
+            (whole(low.0.saturating_sub(more), halved.0), whole(low.1.saturating_sub(more), halved.1));
+        let end = |v: usize, by: u8, most: usize| (whole(v + more, by) + (1 << by)).min(most);
+        let (right, bottom) = (end(high.0, halved.0, w), end(high.1, halved.1, h));
+        let part = Rect::new(left as i64, top as i64, (right - left) as u32, (bottom - top) as u32);
+        let bright: Vec<f32> =
+            (top..bottom).flat_map(|y| mask[y * w + left..y * w + right].iter().copied()).collect();
+        let (pw, ph) = (right - left, bottom - top);
+        let (cw, ch) = (pw.div_ceil(1 << halved.0), ph.div_ceil(1 << halved.1));
+        let mut coarse = vec![0.0; cw * ch];
+        let mut count = vec![0.0f32; cw * ch];
+        for (p, weight) in bright.iter().enumerate() {
+            let q = (p / pw >> halved.1) * cw + (p % pw >> halved.0);
+            coarse[q] += weight;
+            count[q] += 1.0;
+        }
+        coarse.iter_mut().zip(&count).for_each(|(v, n)| *v /= n);
+        let colour = AreaPlane::of(coarse, cw, ch, RIM.div_ceil(1 << halved.0));
+        Some(Self { part, halved, planes: [AreaPlane::of(bright, pw, ph, RIM), colour.clone(), colour] })
+    }
+
+    /// Columns and rows of a plane of the part.
+    pub fn plane(&self, plane: usize) -> Size {
+        Size::new(self.planes[plane].width as u32, self.planes[plane].height as u32)
+    }
+
+    /// How strongly the patch covers each sample of brightness of the part, 0..=1.
+    pub fn weights(&self) -> &[f32] {
+        &self.planes[0].weights
+    }
+
+    /// The part of a whole frame's planes.
+    pub fn cut(&self, frame: &[Vec<u16>; 3], size: Size) -> Planes {
+        let planes = std::array::from_fn(|k| {
+            if frame[k].is_empty() {
+                return Vec::new();
+            }
+            let (from, wide) = self.place(k, size);
+            let own = &self.planes[k];
+            (0..own.height).flat_map(|y| frame[k][from + y * wide..][..own.width].iter().copied()).collect()
+        });
+        Planes { planes }
+    }
+
+    /// Puts the part back into a whole frame, where the patch covers.
+    pub fn put(&self, part: &Planes, frame: &mut [Vec<u16>; 3], size: Size) {
+        for k in 0..3 {
+            if frame[k].is_empty() {
+                continue;
+            }
+            let (from, wide) = self.place(k, size);
+            let own = &self.planes[k];
+            for (p, weight) in own.weights.iter().enumerate() {
+                if *weight > 0.0 {
+                    frame[k][from + p / own.width * wide + p % own.width] = part.planes[k][p];
+                }
+            }
+        }
+    }
+
+    /// Where the part begins in a plane, and how long its rows are.
+    fn place(&self, plane: usize, size: Size) -> (usize, usize) {
+        let (across, down) = if plane == 0 { (0, 0) } else { self.halved };
+        let wide = (size.width as usize).div_ceil(1 << across);
+        ((self.part.y as usize >> down) * wide + (self.part.x as usize >> across), wide)
+    }
+}
+
+impl AreaPlane {
+    fn of(weights: Vec<f32>, width: usize, height: usize, reach: usize) -> Self {
+        let covered: Vec<bool> = weights.iter().map(|w| *w > 0.0).collect();
+        let near = distances_within(&covered, width, reach);
+        let beside = BESIDE * reach as f32 / RIM as f32;
+        let rim = (0..near.len()).filter(|&p| near[p].is_finite() && near[p] > beside).collect();
+        Self { width, height, weights, rim }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn only_what_is_covered_changes(
+            w in 20u32..90, h in 20u32..70, x in 0usize..60, y in 0usize..50, halved in prop::sample::select(vec![(0u8, 0u8), (1, 0), (1, 1)])
+        ) {
+            let size = Size::new(w, h);
+            let inside = |p: usize| (x..x + 9).contains(&(p % w as usize)) && (y..y + 7).contains(&(p / w as usize));
+            let mask: Vec<f32> = (0..(w * h) as usize).map(|p| if inside(p) { 1.0 } else { 0.0 }).collect();
+            let Some(area) = Area::new(&mask, size, halved) else {
+                prop_assert!(mask.iter().all(|m| *m == 0.0));
+                return Ok(());
+            };
+            let chroma = (w.div_ceil(1 << halved.0) * h.div_ceil(1 << halved.1)) as usize;
+            let frame = [vec![7u16; (w * h) as usize], vec![7; chroma], vec![7; chroma]];
+            let mut part = area.cut(&frame, size);
+            part.planes.iter_mut().flatten().for_each(|v| *v = 9);
+            let mut changed = frame.clone();
+            area.put(&part, &mut changed, size);
+            for (p, v) in changed[0].iter().enumerate() {
+                prop_assert_eq!(*v == 9, inside(p));
+            }
+            let coarse = changed[1].iter().filter(|v| **v == 9).count();
+            prop_assert!(coarse >= mask.iter().filter(|m| **m > 0.0).count() >> (halved.0 + halved.1));
+            prop_assert!(area.planes[0].rim.iter().all(|&p| area.planes[0].weights[p] == 0.0));
+        }
+    }
+}

@@ -1,0 +1,141 @@
+//! One frame after another with the patch on it.
+
+use super::area::{Area, Planes};
+use super::front::front;
+use super::light::Light;
+use super::usual::{HELD, Usual};
+use crate::pixel::blur::boxed;
+use rayon::prelude::*;
+use serde::Serialize;
+
+/// Pixels over which a shadow is slow, in the part.
+const SLOW: usize = 5;
+
+/// What became of a frame.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+pub struct Told {
+    /// How the frame was brighter than usual, as a factor.
+    pub gain: f64,
+    /// Share of the area that somebody covers, 0..=1.
+    pub contact: f64,
+}
+
+/// A patch that is laid on frames.
+pub struct Cover {
+    area: Area,
+    usual: Usual,
+    /// What is behind, in the usual light.
+    behind: [Vec<f32>; 3],
+    covered: f64,
+}
+
+impl Cover {
+    /// Of an area, what it usually looks like, and what is behind, by planes of the part and between codes.
+    pub fn new(area: Area, usual: Usual, mut behind: [Vec<f32>; 3]) -> Self {
+        // What was brought from elsewhere may be a little brighter: at the rim both show the same.
+        for (c, behind) in behind.iter_mut().enumerate().filter(|(c, _)| !usual.planes[*c].is_empty()) {
+            let codes: Vec<u16> = behind.iter().map(|v| v.round().max(0.0) as u16).collect();
+            let plane = &area.planes[c];
+            let light =
+                Light::of(plane, (&usual.planes[c], &codes), usual.center[c], (1.0, HELD[c]), usual.noise[c]);
+            for (p, v) in behind.iter_mut().enumerate() {
+                *v -= light.lit(plane, p, usual.planes[c][p], usual.center[c]) - usual.planes[c][p];
+            }
+        }
+        let covered = area.weights().iter().map(|w| f64::from(*w)).sum();
+        Self { area, usual, behind, covered }
+    }
+
+    /// Where it lies.
+    pub fn area(&self) -> &Area {
+        &self.area
+    }
+
+    /// Lays the patch on the part of a frame, and tells what was found there.
+    pub fn lay(&self, part: &mut Planes) -> Told {
+        let Self { area, usual, behind, .. } = self;
+        let first = self.light(0, part, 1.0);
+        let lights = [first, self.light(1, part, first.gain()), self.light(2, part, first.gain())];
+        let lit = |of: &[Vec<f32>; 3]| -> [Vec<f32>; 3] {
+            std::array::from_fn(|c| {
+                let plane = &area.planes[c];
+                of[c]
+                    .par_iter()
+                    .enumerate()
+                    .map(|(p, v)| lights[c].lit(plane, p, *v, usual.center[c]))
+                    .collect()
+            })
+        };
+        let (usual_lit, behind_lit) = rayon::join(|| lit(&usual.planes), || lit(behind));
+        let front = front(area, &part.planes, &usual_lit, (usual.noise, usual.center[0] as f32));
+        let made: Vec<Vec<u16>> = (0..3)
+            .into_par_iter()
+            .map(|c| self.plane(c, &part.planes[c], (&usual_lit[c], &behind_lit[c]), &front))
+            .collect();
+        let contact = area.weights().iter().zip(&front).map(|(w, f)| f64::from(w * f)).sum::<f64>();
+        for (plane, made) in part.planes.iter_mut().zip(made) {
+            *plane = made;
+        }
+        Told { gain: first.gain(), contact: contact / self.covered.max(1.0) }
+    }
+
+    fn light(&self, c: usize, part: &Planes, near: f64) -> Light {
+        let Self { area, usual, .. } = self;
+        if part.planes[c].is_empty() {
+            return Light::USUAL;
+        }
+        Light::of(
+            &area.planes[c],
+            (&usual.planes[c], &part.planes[c]),
+            usual.center[c],
+            (near, HELD[c]),
+            usual.noise[c],
+        )
+    }
+
+    /// A plane with the patch: what is behind with the frame's own grain, and its shadows; the frame itself where somebody is in front.
+    fn plane(&self, c: usize, frame: &[u16], (usual, behind): (&[f32], &[f32]), front: &[f32]) -> Vec<u16> {
+        if frame.is_empty() {
+            return Vec::new();
+        }
+        let plane = &self.area.planes[c];
+        let (w, h) = (plane.width, plane.height);
+        let bw = self.area.planes[0].width;
+        let (across, down) = if c == 0 { (0, 0) } else { self.area.halved };
+        let own: Vec<f32> = frame.iter().zip(usual).map(|(f, u)| f32::from(*f) - u).collect();
+        // The frame's somebody is no shadow of the wall.
+        let in_front: Vec<f32> = (0..own.len())
+            .map(|p| {
+                let (x, y) = (p % w << across, p / w << down);
+                front[(y * bw + x).min(front.len() - 1)]
+            })
+            .collect();
+        let open: Vec<f32> = in_front.iter().map(|f| 1.0 - f).collect();
+        let center = self.usual.center[c] as f32;
+        let weighed = |of: &dyn Fn(usize) -> f32| -> Vec<f32> {
+            let all: Vec<f32> = (0..own.len()).map(|p| of(p) * open[p]).collect();
+            boxed(&all, w, h, SLOW)
+        };
+        let (off, light) = (weighed(&|p| own[p]), weighed(&|p| (usual[p] - center).abs()));
+        let count = weighed(&|_| 1.0);
+        // What a mean of so many samples of noise may be off by.
+        let calm = 3.0 * self.usual.noise[c] as f32 / SLOW as f32;
+        let most = f32::from(u16::MAX);
+        (0..own.len())
+            .map(|p| {
+                let weight = plane.weights[p];
+                if weight == 0.0 {
+                    return frame[p];
+                }
+                // Shade takes its share of what is behind; grain is as it is, and what is no more than grain is no shade.
+                let mean = off[p] / count[p].max(1e-3);
+                let slow = mean.signum() * (mean.abs() - calm).max(0.0);
+                let share = if c == 0 { slow * count[p] / light[p].max(1.0) } else { 0.0 };
+                let shaded = share.clamp(-0.9, 1.0) * (behind[p] - center).max(0.0);
+                let patch = behind[p] + shaded + (own[p] - slow) * open[p];
+                let shown = weight * open[p];
+                (f32::from(frame[p]) + shown * (patch - f32::from(frame[p]))).round().clamp(0.0, most) as u16
+            })
+            .collect()
+    }
+}
