@@ -2,7 +2,7 @@
 
 use crate::files::{check_output, read_moments, scratch, write_whole};
 use crate::tell::Step;
-use evanu_core::clip::{Area, Cover, Told, Usual};
+use evanu_core::clip::{Area, Cover, Planes, Told};
 use evanu_core::geometry::Size;
 use evanu_core::pixel::{FrameSource, Samples};
 use evanu_core::prepare;
@@ -132,7 +132,7 @@ pub(crate) fn run(args: &Args) -> Result<(), String> {
     if from >= to {
         return Err(format!("--from {from} --to {to}: it ends before it begins"));
     }
-    let usual = usual(args, &info, &area, (&times, from, to))?;
+    let seen = seen(args, &info, &area, (&times, from, to))?;
     let picture = match &args.plate {
         Some(path) => picture(path, &info)?,
         None => from_time(&args.input, &info)?.1,
@@ -140,7 +140,8 @@ pub(crate) fn run(args: &Args) -> Result<(), String> {
     let behind = behind(&picture, &info, &area);
     let covered = soft.iter().map(|v| f64::from(*v)).sum::<f64>() / soft.len() as f64;
     let part = area.part;
-    let cover = Cover::new(area, usual, behind);
+    let cover = Cover::new(area, &seen, behind, info.colour.centers(info.layout.bits));
+    drop(seen);
     let each = lay(args, &info, &cover, (&times, from, to))?;
     let contacts = contacts(&each);
     for contact in &contacts {
@@ -188,13 +189,13 @@ fn time_of(times: &[f64], k: usize, info: &ClipInfo) -> f64 {
     times.get(k).copied().unwrap_or(last + pace * (k + 1 - times.len().min(k + 1)) as f64)
 }
 
-/// What the area looks like most of the time.
-fn usual(
+/// The area in frames of all of the time.
+fn seen(
     args: &Args,
     info: &ClipInfo,
     area: &Area,
     (times, from, to): (&[f64], f64, f64),
-) -> Result<Usual, String> {
+) -> Result<Vec<Planes>, String> {
     let within: Vec<usize> =
         (0..times.len().max(1)).filter(|&k| (from..=to).contains(&time_of(times, k, info))).collect();
     let one = 4 * area.part.size().pixels() as usize;
@@ -222,7 +223,7 @@ fn usual(
     if samples.is_empty() {
         return Err(format!("{}: no frame lies between --from and --to", args.input.display()));
     }
-    Ok(Usual::of(area, &samples, info.colour.centers(info.layout.bits)))
+    Ok(samples)
 }
 
 /// The mask with a border that fades outwards, so that all of what is white is covered.

@@ -17,6 +17,9 @@ pub(crate) struct Args {
     /// Number of rendered frames; as many as the shipped set has when left out
     #[arg(long, value_parser = clap::value_parser!(u32).range(1..=200))]
     frames: Option<u32>,
+    /// What chance begins with, for a clip (`clip`, `clip-fading`, `clip-shaken`)
+    #[arg(long, default_value_t = 20260601)]
+    seed: u64,
 }
 
 /// Options of `evanu score`.
@@ -33,6 +36,16 @@ pub(crate) struct ScoreArgs {
 /// Runs `evanu demo`.
 pub(crate) fn run(args: Args) -> Result<(), String> {
     match &args.render {
+        Some(name) if name.starts_with("clip") => {
+            let order = evanu_demo::ClipOrder {
+                seed: args.seed,
+                width: args.width,
+                frames: args.frames.unwrap_or(150) as usize,
+                fading: if name.contains("fading") { 0.3 } else { 0.0 },
+                shake: name.contains("shaken"),
+            };
+            evanu_demo::render_clip(order, &args.folder, &|t| eprintln!("{t}")).map_err(|e| e.to_string())?;
+        }
         Some(name) => {
             evanu_demo::render(name, args.width, args.frames.map(|n| n as usize), &args.folder, &|t| {
                 eprintln!("{t}");

@@ -5,6 +5,7 @@
 
 mod backdrop;
 mod camera;
+mod clip;
 mod crowds;
 mod dng;
 mod figures;
@@ -22,6 +23,7 @@ mod trace;
 
 pub mod score;
 pub use camera::{Camera, Coding};
+pub use clip::{ClipOrder, render_clip};
 pub use crowds::Crowd;
 pub use dng::{sensor, write_dng};
 pub use set::{DemoError, SETS, SetInfo, Truth, render, write_samples};

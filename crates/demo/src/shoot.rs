@@ -230,7 +230,9 @@ impl Shoot {
             let gain = (random.within(-0.07, 0.07) - later * self.order.dusk + self.order.over).exp2() as f32;
             let warmer = (later * self.order.dusk) as f32;
             let white = [1.0 + 0.10 * warmer, 1.0, 1.0 - 0.12 * warmer];
-            let time = self.order.interval * k as f64 + random.within(-0.4, 0.4) * f64::from(u8::from(k > 0));
+            // Nobody presses at even times; of a clip's frames the camera does.
+            let uneven = 0.4 * f64::from(u8::from(k > 0 && self.order.interval >= 1.0));
+            let time = self.order.interval * k as f64 + random.within(-1.0, 1.0) * uneven;
             self.shots.push(Shot { to_place, gain, white, time });
             let m = turn.0.map(|v| v as f32);
             self.turns.push(Mat3::from_cols_array(&[m[0], m[3], m[6], m[1], m[4], m[7], m[2], m[5], m[8]]));

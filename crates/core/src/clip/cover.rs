@@ -30,8 +30,10 @@ pub struct Cover {
 }
 
 impl Cover {
-    /// Of an area, what it usually looks like, and what is behind, by planes of the part and between codes.
-    pub fn new(area: Area, usual: Usual, mut behind: [Vec<f32>; 3]) -> Self {
+    /// Of an area, its part of some frames of all of the time, of which there is at least one, and what is behind, by planes of the part and
+    /// between codes; `center` are the codes of no light and of no colour.
+    pub fn new(area: Area, frames: &[Planes], mut behind: [Vec<f32>; 3], center: [f64; 3]) -> Self {
+        let mut usual = Usual::of(&area, frames, center);
         // What was brought from elsewhere may be a little brighter: at the rim both show the same.
         for (c, behind) in behind.iter_mut().enumerate().filter(|(c, _)| !usual.planes[*c].is_empty()) {
             let codes: Vec<u16> = behind.iter().map(|v| v.round().max(0.0) as u16).collect();
@@ -42,6 +44,7 @@ impl Cover {
                 *v -= light.lit(plane, p, usual.planes[c][p], usual.center[c]) - usual.planes[c][p];
             }
         }
+        usual.cleared(&area, frames, &behind);
         let covered = area.weights().iter().map(|w| f64::from(*w)).sum();
         Self { area, usual, behind, covered }
     }

@@ -1,6 +1,6 @@
 //! The repair that lives in a clip: an area is covered in each frame by a plate, as that frame shows it.
 //!
-//! What the area looks like most of the time ([`Usual`], the median over time of frames brought to one place and one light) is taken off
+//! What the area looks like most of the time (the median over time of frames brought to one place and one light) is taken off
 //! each frame, and what it looks like behind is put there instead. So the patch has the frame's own grain with all that its coding
 //! does, its light, and shadows that fall on it. Who crosses in front differs from what is usual by more than that: there the frame
 //! stays ([`front`]). Outside the area no sample changes.
@@ -9,7 +9,7 @@
 //! rim around it; memory is that of the sampled frames of the area.
 //!
 //! ```
-//! use evanu_core::clip::{Area, Cover, Planes, Usual};
+//! use evanu_core::clip::{Area, Cover, Planes};
 //! use evanu_core::geometry::Size;
 //!
 //! // A grey wall with a dark post, in nine frames with a little noise; behind it the wall goes on.
@@ -22,9 +22,10 @@
 //!     [(0..n).map(code).collect(), vec![128; n], vec![128; n]]
 //! };
 //! let size = Size::new(80, 60);
-//! let usual = Usual::of(&area, &(0..9).map(|k| area.cut(&frame(k), size)).collect::<Vec<_>>(), [0.0, 128.0, 128.0]);
+//! let seen: Vec<Planes> = (0..9).map(|k| area.cut(&frame(k), size)).collect();
 //! let pixels = area.part.size().pixels() as usize;
-//! let cover = Cover::new(area, usual, [vec![121.0; pixels], vec![128.0; pixels], vec![128.0; pixels]]);
+//! let behind = [vec![121.0; pixels], vec![128.0; pixels], vec![128.0; pixels]];
+//! let cover = Cover::new(area, &seen, behind, [0.0, 128.0, 128.0]);
 //! let mut shown = frame(4);
 //! let mut part = cover.area().cut(&shown, size);
 //! let told = cover.lay(&mut part);
@@ -41,4 +42,3 @@ mod usual;
 
 pub use area::{Area, Planes};
 pub use cover::{Cover, Told};
-pub use usual::Usual;

@@ -1,0 +1,137 @@
+//! Clips with known truth: two lamp posts stand before the wing while visitors cross, from a fixed camera whose light trembles and drifts; the
+//! same moments without the posts.
+
+use crate::crowds::Crowd;
+use crate::set::DemoError;
+use crate::shoot::{Hold, Order, Shoot, Sight, empty_frame, frame_size};
+use evanu_core::geometry::Size;
+use evanu_core::pixel::Raster;
+use evanu_core::pixel::distance::distances_within;
+use evanu_core::pixel::flood::parts;
+use evanu_media::clip::{ClipInfo, Colour, Layout, Matrix, Yuv, write_y4m};
+use evanu_media::{Format, MediaError, Output, write, write_grey};
+use std::convert::Infallible;
+use std::io::BufWriter;
+use std::path::Path;
+
+/// What is wanted of a clip.
+#[derive(Debug, Clone, Copy)]
+pub struct ClipOrder {
+    /// Settles everything that is left to chance.
+    pub seed: u64,
+    /// Width of a frame.
+    pub width: u32,
+    /// Number of frames, 25 of which are shown in a second.
+    pub frames: usize,
+    /// Stops of light that are lost from the first frame to the last.
+    pub fading: f64,
+    /// Whether the camera trembles.
+    pub shake: bool,
+}
+
+/// Seconds that pass between two frames: visitors hurry.
+const INTERVAL: f64 = 0.12;
+/// Codes that a pixel of the empty place must differ by to be of the posts, and pixels around that are covered too.
+const OTHER: f32 = 7.0 * 257.0;
+/// Fewer such pixels are chance in rendering.
+const SPECK: usize = 60;
+const AROUND: usize = 3;
+
+/// Renders `in.y4m`, `truth.y4m` (the same without the posts), `plate.png` (the first frame's place without anybody), `mask.png` (the posts and
+/// their shadows) and `occupied.y4m` (white where somebody or a shadow is).
+///
+/// # Errors
+/// When they cannot be written.
+pub fn render_clip(order: ClipOrder, folder: &Path, tell: &dyn Fn(String)) -> Result<(), DemoError> {
+    std::fs::create_dir_all(folder).map_err(|e| MediaError::writing(folder, &e))?;
+    let shoot = |sight: Sight| {
+        Shoot::new(Order {
+            sight,
+            hold: if order.shake { Hold::Hands } else { Hold::Tripod(None) },
+            interval: INTERVAL,
+            dusk: order.fading,
+            ..Order::by_hand(order.seed, order.width, order.frames, Crowd::Forecourt)
+        })
+    };
+    let (with, without) = (shoot(Sight::PutUp), shoot(Sight::Forecourt));
+    let size = frame_size(order.width);
+    let size = Size::new(size.width & !1, size.height & !1);
+    let layout = Layout { bits: 8, across: 1, down: 1, grey: false };
+    let colour = Colour { matrix: Matrix::BT709, full: false };
+    let info = ClipInfo {
+        size,
+        rate: (25, 1),
+        frames: order.frames as u64,
+        seconds: None,
+        layout,
+        colour,
+        rotation: 0,
+        codec: "rawvideo".into(),
+        bits_a_second: None,
+        sound: false,
+        tags: ["bt709".into(), "bt709".into(), "bt709".into()],
+        scale: 25,
+    };
+    let even = |picture: &Raster| -> Raster {
+        let (w, wide) = (size.width as usize, picture.size.width as usize);
+        let rows =
+            (0..size.height as usize).flat_map(|y| picture.data[3 * y * wide..][..3 * w].iter().copied());
+        Raster { size, data: rows.collect() }
+    };
+    let coded = |picture: &Raster| -> Yuv {
+        let values: Vec<f32> = even(picture).data.iter().map(|v| f32::from(*v) / 65535.0).collect();
+        let planes = colour.planes(&values, size, layout);
+        Yuv { planes: planes.map(|p| p.into_iter().map(|v| v.round().clamp(0.0, 255.0) as u16).collect()) }
+    };
+    let stream = |name: &str, frame: &dyn Fn(usize) -> Yuv| -> Result<(), DemoError> {
+        let path = folder.join(name);
+        let failed = |e: std::io::Error| MediaError::writing(&path, &e);
+        let mut out = BufWriter::new(std::fs::File::create(&path).map_err(failed)?);
+        let mut all = (0..order.frames).map(|k| {
+            tell(format!("{name}: frame {} of {}", k + 1, order.frames));
+            frame(k)
+        });
+        Ok(write_y4m(&mut out, &info, &mut all).map_err(failed)?)
+    };
+    stream("in.y4m", &|k| coded(&with.frame(k).picture))?;
+    let occupied = std::cell::RefCell::new(Vec::new());
+    stream("truth.y4m", &|k| {
+        let frame = without.frame(k);
+        let code = |o: &bool| if *o { 65535u16 } else { 0 };
+        let white = frame.occupied.iter().flat_map(|o| [code(o); 3]).collect();
+        occupied.borrow_mut().push(coded(&Raster { size: frame.picture.size, data: white }));
+        coded(&frame.picture)
+    })?;
+    let occupied = occupied.into_inner();
+    stream("occupied.y4m", &|k| occupied[k].clone())?;
+    let empty = |shoot: &Shoot| even(&empty_frame(shoot.place(0), &shoot.shots[0], frame_size(order.width)));
+    let (posts, clear) = (empty(&with), empty(&without));
+    let (w, h) = (size.width as usize, size.height as usize);
+    // Means over three by three: what is left to chance in rendering is calmer there.
+    let off = |x: usize, y: usize, c: usize| -> f32 {
+        let at = |x: usize, y: usize| {
+            let p = 3 * (y.min(h - 1) * w + x.min(w - 1)) + c;
+            f32::from(posts.data[p]) - f32::from(clear.data[p])
+        };
+        (0..9).map(|k| at((x + k % 3).saturating_sub(1), (y + k / 3).saturating_sub(1))).sum::<f32>() / 9.0
+    };
+    let mut open: Vec<bool> =
+        (0..w * h).map(|p| (0..3).any(|c| off(p % w, p / w, c).abs() > OTHER)).collect();
+    let mut other = vec![false; w * h];
+    for part in parts(&mut open, w, 0..w * h, 2) {
+        if part.len() >= SPECK {
+            part.iter().for_each(|&p| other[p] = true);
+        }
+    }
+    let near = distances_within(&other, size.width as usize, AROUND);
+    let white = |d: &f32| if d.is_finite() { [65535u16; 3] } else { [0; 3] };
+    let mask = Raster { size, data: near.iter().flat_map(white).collect() };
+    let band = |of: &Raster, r: evanu_core::geometry::Rect| -> Result<Raster, Infallible> {
+        let from = 3 * r.y as usize * of.size.width as usize;
+        Ok(Raster { size: r.size(), data: of.data[from..from + 3 * r.size().pixels() as usize].to_vec() })
+    };
+    write_grey(&folder.join("mask.png"), size, |r| band(&mask, r))?;
+    let output = Output { format: Format::Png { sixteen: true }, size, camera: None };
+    write(&folder.join("plate.png"), &output, |r| band(&clear, r))?;
+    Ok(())
+}
