@@ -144,6 +144,9 @@ pub(crate) fn run(args: &Args) -> Result<(), String> {
     drop(seen);
     let each = lay(args, &info, &cover, (&times, from, to))?;
     let contacts = contacts(&each);
+    if let Some(moved) = moved(&each) {
+        warnings.push(moved);
+    }
     for contact in &contacts {
         eprintln!(
             "{} to {}: somebody crosses, up to {:.1} % of the area",
@@ -383,7 +386,7 @@ fn lay(
             }
         };
         let seconds = time_of(times, k, info);
-        let mut told = Told { gain: 1.0, contact: 0.0 };
+        let mut told = Told { gain: 1.0, contact: 0.0, around: 0.0 };
         if (from..=to).contains(&seconds) {
             let mut part = cover.area().cut(&frame.planes, info.size);
             told = cover.lay(&mut part);
@@ -446,6 +449,21 @@ fn overlay(
             (255.0 * weight) as u8;
     }
     evanu_media::write_transparent_png(&path, info.size, &samples, &alpha)
+}
+
+/// What is to be said where the camera does not stand still.
+fn moved(each: &[FrameReport]) -> Option<String> {
+    /// Deviations from which on it moves, in so large a share of the frames.
+    const MOVES: f64 = 4.0;
+    const SHARE: f64 = 0.2;
+    let first = each.iter().find(|f| f.told.around > MOVES)?;
+    let moving = each.iter().filter(|f| f.told.around > MOVES).count();
+    (moving as f64 > SHARE * each.len() as f64).then(|| {
+        format!(
+            "the camera moves, as at {}: what is around the area differs there from what it usually is, and a moving camera is not followed",
+            clock(first.seconds)
+        )
+    })
 }
 
 /// When somebody touches the area, the worst first.

@@ -62,7 +62,7 @@ impl Area {
         let mut coarse = vec![0.0; cw * ch];
         let mut count = vec![0.0f32; cw * ch];
         for (p, weight) in bright.iter().enumerate() {
-            let q = (p / pw >> halved.1) * cw + (p % pw >> halved.0);
+            let q = ((p / pw) >> halved.1) * cw + ((p % pw) >> halved.0);
             coarse[q] += weight;
             count[q] += 1.0;
         }
@@ -74,6 +74,20 @@ impl Area {
     /// Columns and rows of a plane of the part.
     pub fn plane(&self, plane: usize) -> Size {
         Size::new(self.planes[plane].width as u32, self.planes[plane].height as u32)
+    }
+
+    /// The sample of colour differences that a pixel of brightness has.
+    pub(super) fn coarse(&self, p: usize) -> usize {
+        let w = self.planes[0].width;
+        ((p / w) >> self.halved.1) * self.planes[1].width + ((p % w) >> self.halved.0)
+    }
+
+    /// A pixel of brightness that a sample of a plane lies on.
+    pub(super) fn bright(&self, plane: usize, p: usize) -> usize {
+        let (across, down) = if plane == 0 { (0, 0) } else { self.halved };
+        let (w, all) = (self.planes[plane].width, &self.planes[0]);
+        let (x, y) = ((p % w) << across, (p / w) << down);
+        y.min(all.height - 1) * all.width + x.min(all.width - 1)
     }
 
     /// How strongly the patch covers each sample of brightness of the part, 0..=1.
@@ -96,15 +110,12 @@ impl Area {
 
     /// Puts the part back into a whole frame, where the patch covers.
     pub fn put(&self, part: &Planes, frame: &mut [Vec<u16>; 3], size: Size) {
-        for k in 0..3 {
-            if frame[k].is_empty() {
-                continue;
-            }
+        for (k, frame) in frame.iter_mut().enumerate().filter(|(_, plane)| !plane.is_empty()) {
             let (from, wide) = self.place(k, size);
             let own = &self.planes[k];
             for (p, weight) in own.weights.iter().enumerate() {
                 if *weight > 0.0 {
-                    frame[k][from + p / own.width * wide + p % own.width] = part.planes[k][p];
+                    frame[from + p / own.width * wide + p % own.width] = part.planes[k][p];
                 }
             }
         }

@@ -18,6 +18,8 @@ pub struct Told {
     pub gain: f64,
     /// Share of the area that somebody covers, 0..=1.
     pub contact: f64,
+    /// How far what is around the area is from what it usually is, in deviations of its noise: about one where the camera stands.
+    pub around: f64,
 }
 
 /// A patch that is laid on frames.
@@ -76,10 +78,12 @@ impl Cover {
             .map(|c| self.plane(c, &part.planes[c], (&usual_lit[c], &behind_lit[c]), &front))
             .collect();
         let contact = area.weights().iter().zip(&front).map(|(w, f)| f64::from(w * f)).sum::<f64>();
+        let rim = (&usual.planes[0][..], &part.planes[0][..]);
+        let around = first.left(&area.planes[0], rim, usual.center[0]) / usual.noise[0];
         for (plane, made) in part.planes.iter_mut().zip(made) {
             *plane = made;
         }
-        Told { gain: first.gain(), contact: contact / self.covered.max(1.0) }
+        Told { gain: first.gain(), contact: contact / self.covered.max(1.0), around }
     }
 
     fn light(&self, c: usize, part: &Planes, near: f64) -> Light {
@@ -103,16 +107,9 @@ impl Cover {
         }
         let plane = &self.area.planes[c];
         let (w, h) = (plane.width, plane.height);
-        let bw = self.area.planes[0].width;
-        let (across, down) = if c == 0 { (0, 0) } else { self.area.halved };
         let own: Vec<f32> = frame.iter().zip(usual).map(|(f, u)| f32::from(*f) - u).collect();
         // The frame's somebody is no shadow of the wall.
-        let in_front: Vec<f32> = (0..own.len())
-            .map(|p| {
-                let (x, y) = (p % w << across, p / w << down);
-                front[(y * bw + x).min(front.len() - 1)]
-            })
-            .collect();
+        let in_front: Vec<f32> = (0..own.len()).map(|p| front[self.area.bright(c, p)]).collect();
         let open: Vec<f32> = in_front.iter().map(|f| 1.0 - f).collect();
         let center = self.usual.center[c] as f32;
         let weighed = |of: &dyn Fn(usize) -> f32| -> Vec<f32> {

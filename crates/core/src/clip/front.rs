@@ -43,11 +43,10 @@ pub(super) fn front(
     };
     let bright = off(0);
     let colours: Vec<Vec<f32>> = (1..3).filter(|&c| !frame[c].is_empty()).map(off).collect();
-    let cw = area.planes[1].width;
     // Codecs spread what they leave over blocks: means are not as calm as their number says.
     let sigma = |c: usize| (noise[c] as f32 / 2.0).max(0.5);
     let chroma = |p: usize| -> f32 {
-        let q = (p / w >> area.halved.1) * cw + (p % w >> area.halved.0);
+        let q = area.coarse(p);
         colours.iter().enumerate().map(|(k, c)| (c[q] / sigma(k + 1)).powi(2)).sum::<f32>().sqrt()
     };
     let mut there: Vec<f32> = (0..w * h)
@@ -99,10 +98,8 @@ fn matted(
     let near = boxed(&some, w, h, BAND);
     let count = boxed(&core, w, h, THEIRS);
     // Colours for each pixel of brightness.
-    let cw = area.planes[1].width;
-    let coarse = |p: usize| (p / w >> area.halved.1) * cw + (p % w >> area.halved.0);
     let planes: Vec<usize> = (0..3).filter(|&c| !frame[c].is_empty()).collect();
-    let at = |c: usize, p: usize| if c == 0 { p } else { coarse(p) };
+    let at = |c: usize, p: usize| if c == 0 { p } else { area.coarse(p) };
     let theirs: Vec<Vec<f32>> = planes
         .iter()
         .map(|&c| {

@@ -73,6 +73,16 @@ impl Light {
         Self(found)
     }
 
+    /// How much the rim of a frame differs from the usual one in this light, as the deviation that most of it keeps within.
+    pub(super) fn left(self, plane: &AreaPlane, (usual, frame): (&[f32], &[u16]), middle: f64) -> f64 {
+        let step = plane.rim.len().div_ceil(ASKED).max(1);
+        let rim = plane.rim.iter().step_by(step);
+        let mut off: Vec<f32> =
+            rim.map(|&p| (f32::from(frame[p]) - self.lit(plane, p, usual[p], middle)).abs()).collect();
+        off.sort_by(f32::total_cmp);
+        off.get(off.len() * 7 / 10).map_or(0.0, |v| f64::from(*v))
+    }
+
     /// A sample in this light.
     pub(super) fn lit(self, plane: &AreaPlane, p: usize, usual: f32, middle: f64) -> f32 {
         let (u, v) = place(plane, p);

@@ -91,21 +91,15 @@ impl Usual {
                     (0..n).map(|p| (sums[p] / count[p]).abs() < SAME * sigma).collect()
                 })
                 .collect();
-            let w = area.planes[0].width;
-            let coarse =
-                |p: usize| (p / w >> area.halved.1) * area.planes[1].width + (p % w >> area.halved.0);
-            (0..same[0].len()).map(|p| same[0][p] && same[1..].iter().all(|c| c[coarse(p)])).collect()
+            (0..same[0].len()).map(|p| same[0][p] && same[1..].iter().all(|c| c[area.coarse(p)])).collect()
         };
         let all: Vec<Vec<bool>> = (0..frames.len()).into_par_iter().map(shown).collect();
-        let w = area.planes[0].width;
         for &c in &planes {
-            let (across, down) = if c == 0 { (0, 0) } else { area.halved };
-            let wide = area.planes[c].width;
-            for p in 0..self.planes[c].len() {
-                let bright = (p / wide << down) * w + (p % wide << across);
-                let often = all.iter().filter(|shown| shown[bright.min(shown.len() - 1)]).count();
+            for (p, usual) in self.planes[c].iter_mut().enumerate() {
+                let bright = area.bright(c, p);
+                let often = all.iter().filter(|shown| shown[bright]).count();
                 if often >= least {
-                    self.planes[c][p] = behind[c][p];
+                    *usual = behind[c][p];
                 }
             }
         }

@@ -35,8 +35,9 @@ impl Plain {
     pub(super) fn of(ground: &Ground<'_>) -> Option<Self> {
         let (w, h) = (ground.size.width as usize, ground.size.height as usize);
         let place = |p: usize| Point::new((p % w) as f64, (p / w) as f64);
-        let rows = (0..h).filter(|y| ground.hole[y * w..][..w].contains(&true));
-        let (top, bottom) = (rows.clone().next()?, rows.last()?);
+        let mut rows = (0..h).filter(|y| ground.hole[y * w..][..w].contains(&true));
+        let top = rows.next()?;
+        let bottom = rows.next_back().unwrap_or(top);
         let columns = ground.hole[top * w..(bottom + 1) * w].chunks(w);
         let left = columns.clone().filter_map(|row| row.iter().position(|v| *v)).min()?;
         let right = columns.filter_map(|row| row.iter().rposition(|v| *v)).max()?;

@@ -4,8 +4,7 @@
 //! it says nothing for a minute it is ended. Frames come and go as they are, with their times.
 
 use super::y4m::Y4mReader;
-use super::{ClipInfo, Colour, Layout, Matrix, Yuv, check_size, matroska};
-use crate::camera::CameraData;
+use super::{ClipInfo, Colour, Layout, Matrix, Yuv, check_size, matroska, moment};
 use crate::error::MediaError;
 use crate::read::{AssetFormat, Decoded, Frames};
 use crate::reader::confine_program;
@@ -275,18 +274,15 @@ impl ClipReader {
             .map_err(|e| missing(path, &e))?;
         let out = child.stdout.take().ok_or_else(|| failed(path, "it gave nothing"))?;
         let stream = BufReader::with_capacity(1 << 20, out);
-        let reader = match Y4mReader::new(path, Box::new(stream)) {
-            Ok(reader) => reader,
-            // It ended before the first frame: its own words say why.
-            Err(_) => {
-                let mut words = String::new();
-                if let Some(e) = child.stderr.as_mut() {
-                    let _ = e.take(1 << 16).read_to_string(&mut words); // a help, no need
-                }
-                let _ = child.kill(); // it may have ended already
-                let _ = child.wait();
-                return Err(failed(path, &words));
+        // Where it ended before the first frame, its own words say why.
+        let Ok(reader) = Y4mReader::new(path, Box::new(stream)) else {
+            let mut words = String::new();
+            if let Some(e) = child.stderr.as_mut() {
+                let _ = e.take(1 << 16).read_to_string(&mut words); // a help, no need
             }
+            let _ = child.kill(); // it may have ended already
+            let _ = child.wait();
+            return Err(failed(path, &words));
         };
         Self::begun(path, reader, 1, Some(child))
     }
@@ -600,9 +596,10 @@ impl AssetFormat for ClipFormat {
         let reader = ClipReader::some(path, &info, every(info.frames), true)?;
         let turned = matches!(info.rotation, 90 | 270);
         let size = if turned { Size::new(info.size.height, info.size.width) } else { info.size };
-        Ok(Box::new(reader.map(move |frame| {
+        let pace = every(info.frames) as f64 * f64::from(info.rate.1) / f64::from(info.rate.0);
+        Ok(Box::new(reader.enumerate().map(move |(k, frame)| {
             let samples = info.colour.picture(&frame?, size, info.layout);
-            Ok(Decoded { size, samples, headroom: 1.0, camera: CameraData::default() })
+            Ok(Decoded { size, samples, headroom: 1.0, camera: moment(k as f64 * pace) })
         })))
     }
 }

@@ -17,6 +17,7 @@ pub(crate) use ffmpeg::{FORMAT, runs};
 pub(crate) use y4m::FORMAT as Y4M;
 pub use y4m::{Y4mReader, write_y4m};
 
+use crate::camera::CameraData;
 use crate::error::MediaError;
 use crate::read::AssetFormat;
 use evanu_core::geometry::Size;
@@ -131,6 +132,13 @@ impl ClipInfo {
     pub fn is_hdr(&self) -> bool {
         matches!(self.tags[2].as_str(), "smpte2084" | "arib-std-b67")
     }
+}
+
+/// What is known of a moment of a clip: how long after its beginning it is, as a time of the first day that clocks know.
+fn moment(seconds: f64) -> CameraData {
+    let (minutes, rest) = ((seconds / 60.0) as u64, seconds % 60.0);
+    let time = format!("1970-01-01T{:02}:{:02}:{rest:06.3}", minutes / 60 % 24, minutes % 60);
+    CameraData { time: Some(time), ..CameraData::default() }
 }
 
 /// Whether a file is a clip, by how it begins.

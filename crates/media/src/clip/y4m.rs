@@ -1,7 +1,6 @@
 //! Y4M: a line about all frames, then each frame after a line of its own. Read without any other program.
 
 use super::{ClipInfo, Colour, Layout, Matrix, Yuv, check_size};
-use crate::camera::CameraData;
 use crate::error::MediaError;
 use crate::read::{AssetFormat, Decoded, Frames};
 use evanu_core::geometry::Size;
@@ -212,15 +211,15 @@ impl AssetFormat for Y4mFormat {
 
     fn open(&self, path: &Path) -> Result<Frames, MediaError> {
         let reader = Y4mReader::open(path)?;
-        let ClipInfo { size, layout, colour, .. } = reader.info.clone();
+        let ClipInfo { size, layout, colour, rate, .. } = reader.info.clone();
         let length = std::fs::metadata(path).map_or(0, |m| m.len());
         let samples: u64 = (0..3).map(|k| layout.plane(size, k).pixels()).sum();
         let frame = samples * if layout.bits > 8 { 2 } else { 1 } + 6;
         let every = super::ffmpeg::every(length / frame.max(1)) as usize;
-        Ok(Box::new(reader.step_by(every).map(move |frame| {
-            let frame = frame?;
-            let samples = colour.picture(&frame, size, layout);
-            Ok(Decoded { size, samples, headroom: 1.0, camera: CameraData::default() })
+        let pace = every as f64 * f64::from(rate.1) / f64::from(rate.0);
+        Ok(Box::new(reader.step_by(every).enumerate().map(move |(k, frame)| {
+            let samples = colour.picture(&frame?, size, layout);
+            Ok(Decoded { size, samples, headroom: 1.0, camera: super::moment(k as f64 * pace) })
         })))
     }
 }
