@@ -386,7 +386,7 @@ fn lay(
             }
         };
         let seconds = time_of(times, k, info);
-        let mut told = Told { gain: 1.0, contact: 0.0, around: 0.0 };
+        let mut told = Told { gain: 1.0, contact: 0.0, shift: [0.0; 2], around: 0.0 };
         if (from..=to).contains(&seconds) {
             let mut part = cover.area().cut(&frame.planes, info.size);
             told = cover.lay(&mut part);
@@ -460,7 +460,7 @@ fn moved(each: &[FrameReport]) -> Option<String> {
     let moving = each.iter().filter(|f| f.told.around > MOVES).count();
     (moving as f64 > SHARE * each.len() as f64).then(|| {
         format!(
-            "the camera moves, as at {}: what is around the area differs there from what it usually is, and a moving camera is not followed",
+            "what is around the area differs from what it usually is, as at {}: the camera moves farther than is followed, or the view changes",
             clock(first.seconds)
         )
     })

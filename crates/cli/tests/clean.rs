@@ -175,7 +175,7 @@ fn every_option_of_the_contract_is_taken_or_says_what_there_is() {
         f,
         &["plate.xyz", "names no format", ".tif"],
     );
-    refused(&evanu(&["clip", "a.webm", "--out", "b.webm"], f), f, &["not yet available"]);
+    refused(&evanu(&["clip", "a.webm", "--out", "b.webm"], f), f, &["a.webm", "no such file"]);
 }
 
 #[test]

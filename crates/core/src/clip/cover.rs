@@ -3,6 +3,7 @@
 use super::area::{Area, Planes};
 use super::front::front;
 use super::light::Light;
+use super::motion::Motion;
 use super::usual::{HELD, Usual};
 use crate::pixel::blur::boxed;
 use rayon::prelude::*;
@@ -18,6 +19,8 @@ pub struct Told {
     pub gain: f64,
     /// Share of the area that somebody covers, 0..=1.
     pub contact: f64,
+    /// How far it was moved, in pixels to the right and down.
+    pub shift: [f64; 2],
     /// How far what is around the area is from what it usually is, in deviations of its noise: about one where the camera stands.
     pub around: f64,
 }
@@ -35,7 +38,16 @@ impl Cover {
     /// Of an area, its part of some frames of all of the time, of which there is at least one, and what is behind, by planes of the part and
     /// between codes; `center` are the codes of no light and of no colour.
     pub fn new(area: Area, frames: &[Planes], mut behind: [Vec<f32>; 3], center: [f64; 3]) -> Self {
-        let mut usual = Usual::of(&area, frames, center);
+        let (frames, moves) = aligned(&area, frames);
+        let mut usual = Usual::of(&area, &frames, center);
+        if moves {
+            // Between samples noise is calmer than in them.
+            usual.noise = usual.noise.map(|n| 1.3 * n);
+        }
+        let motion = Motion::of(&area, &usual.planes[0], &behind[0]);
+        if !motion.is_none(&area) {
+            behind = std::array::from_fn(|c| motion.moved(&area, c, &behind[c], true));
+        }
         // What was brought from elsewhere may be a little brighter: at the rim both show the same.
         for (c, behind) in behind.iter_mut().enumerate().filter(|(c, _)| !usual.planes[*c].is_empty()) {
             let codes: Vec<u16> = behind.iter().map(|v| v.round().max(0.0) as u16).collect();
@@ -46,7 +58,7 @@ impl Cover {
                 *v -= light.lit(plane, p, usual.planes[c][p], usual.center[c]) - usual.planes[c][p];
             }
         }
-        usual.cleared(&area, frames, &behind);
+        usual.cleared(&area, &frames, &behind);
         let covered = area.weights().iter().map(|w| f64::from(*w)).sum();
         Self { area, usual, behind, covered }
     }
@@ -58,50 +70,61 @@ impl Cover {
 
     /// Lays the patch on the part of a frame, and tells what was found there.
     pub fn lay(&self, part: &mut Planes) -> Told {
-        let Self { area, usual, behind, .. } = self;
-        let first = self.light(0, part, 1.0);
-        let lights = [first, self.light(1, part, first.gain()), self.light(2, part, first.gain())];
+        let area = &self.area;
+        let bright: Vec<f32> = part.planes[0].iter().map(|v| f32::from(*v)).collect();
+        let motion = Motion::of(area, &self.usual.planes[0], &bright);
+        let still = motion.is_none(area);
+        let here = |of: &Vec<f32>, c: usize| if still { of.clone() } else { motion.moved(area, c, of, false) };
+        let places = |of: &[Vec<f32>; 3]| -> [Vec<f32>; 3] { std::array::from_fn(|c| here(&of[c], c)) };
+        let (usual, behind) = rayon::join(|| places(&self.usual.planes), || places(&self.behind));
+        let weights: [Vec<f32>; 3] = std::array::from_fn(|c| {
+            let mut all = here(&area.planes[c].weights, c);
+            all.iter_mut().for_each(|v| *v = if *v < 1e-3 { 0.0 } else { v.min(1.0) });
+            all
+        });
+        let light = |c: usize, near: f64| {
+            let (noise, center) = (self.usual.noise[c], self.usual.center[c]);
+            match part.planes[c].is_empty() {
+                true => Light::USUAL,
+                false => {
+                    let sides = (&usual[c][..], &part.planes[c][..]);
+                    Light::of(&area.planes[c], sides, center, (near, HELD[c]), noise)
+                }
+            }
+        };
+        let first = light(0, 1.0);
+        let lights = [first, light(1, first.gain()), light(2, first.gain())];
         let lit = |of: &[Vec<f32>; 3]| -> [Vec<f32>; 3] {
             std::array::from_fn(|c| {
-                let plane = &area.planes[c];
-                of[c]
-                    .par_iter()
-                    .enumerate()
-                    .map(|(p, v)| lights[c].lit(plane, p, *v, usual.center[c]))
-                    .collect()
+                let (plane, center) = (&area.planes[c], self.usual.center[c]);
+                of[c].par_iter().enumerate().map(|(p, v)| lights[c].lit(plane, p, *v, center)).collect()
             })
         };
-        let (usual_lit, behind_lit) = rayon::join(|| lit(&usual.planes), || lit(behind));
-        let front = front(area, &part.planes, &usual_lit, (usual.noise, usual.center[0] as f32));
+        let (usual_lit, behind_lit) = rayon::join(|| lit(&usual), || lit(&behind));
+        let known = (self.usual.noise, self.usual.center[0] as f32);
+        let front = front(area, &part.planes, &usual_lit, known);
         let made: Vec<Vec<u16>> = (0..3)
             .into_par_iter()
-            .map(|c| self.plane(c, &part.planes[c], (&usual_lit[c], &behind_lit[c]), &front))
+            .map(|c| self.plane(c, &part.planes[c], (&usual_lit[c], &behind_lit[c]), (&front, &weights[c])))
             .collect();
-        let contact = area.weights().iter().zip(&front).map(|(w, f)| f64::from(w * f)).sum::<f64>();
-        let rim = (&usual.planes[0][..], &part.planes[0][..]);
-        let around = first.left(&area.planes[0], rim, usual.center[0]) / usual.noise[0];
+        let contact = weights[0].iter().zip(&front).map(|(w, f)| f64::from(w * f)).sum::<f64>();
+        let rim = (&usual[0][..], &part.planes[0][..]);
+        let around = first.left(&area.planes[0], rim, self.usual.center[0]) / self.usual.noise[0];
         for (plane, made) in part.planes.iter_mut().zip(made) {
             *plane = made;
         }
-        Told { gain: first.gain(), contact: contact / self.covered.max(1.0), around }
-    }
-
-    fn light(&self, c: usize, part: &Planes, near: f64) -> Light {
-        let Self { area, usual, .. } = self;
-        if part.planes[c].is_empty() {
-            return Light::USUAL;
-        }
-        Light::of(
-            &area.planes[c],
-            (&usual.planes[c], &part.planes[c]),
-            usual.center[c],
-            (near, HELD[c]),
-            usual.noise[c],
-        )
+        let shift = if still { [0.0; 2] } else { motion.shift() };
+        Told { gain: first.gain(), contact: contact / self.covered.max(1.0), shift, around }
     }
 
     /// A plane with the patch: what is behind with the frame's own grain, and its shadows; the frame itself where somebody is in front.
-    fn plane(&self, c: usize, frame: &[u16], (usual, behind): (&[f32], &[f32]), front: &[f32]) -> Vec<u16> {
+    fn plane(
+        &self,
+        c: usize,
+        frame: &[u16],
+        (usual, behind): (&[f32], &[f32]),
+        (front, weights): (&[f32], &[f32]),
+    ) -> Vec<u16> {
         if frame.is_empty() {
             return Vec::new();
         }
@@ -123,7 +146,7 @@ impl Cover {
         let most = f32::from(u16::MAX);
         (0..own.len())
             .map(|p| {
-                let weight = plane.weights[p];
+                let weight = weights[p];
                 if weight == 0.0 {
                     return frame[p];
                 }
@@ -138,4 +161,24 @@ impl Cover {
             })
             .collect()
     }
+}
+
+/// Frames brought to the place of the one in their middle, and whether any of them was elsewhere.
+fn aligned(area: &Area, frames: &[Planes]) -> (Vec<Planes>, bool) {
+    let floats = |plane: &Vec<u16>| plane.iter().map(|v| f32::from(*v)).collect::<Vec<f32>>();
+    let base = floats(&frames[frames.len() / 2].planes[0]);
+    let brought = |frame: &Planes| -> (Planes, bool) {
+        let motion = Motion::of(area, &base, &floats(&frame.planes[0]));
+        if motion.is_none(area) {
+            return (frame.clone(), false);
+        }
+        let planes = std::array::from_fn(|c| {
+            let moved = motion.moved(area, c, &floats(&frame.planes[c]), true);
+            moved.into_iter().map(|v| v.round().clamp(0.0, 65535.0) as u16).collect()
+        });
+        (Planes { planes }, true)
+    };
+    let all: Vec<(Planes, bool)> = frames.par_iter().map(brought).collect();
+    let moves = all.iter().any(|(_, moved)| *moved);
+    (all.into_iter().map(|(frame, _)| frame).collect(), moves)
 }

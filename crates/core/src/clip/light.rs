@@ -24,12 +24,13 @@ impl Light {
     }
 
     /// From the usual samples of a rim to those of a frame; `middle` stays where only the gain changes, `near` is the gain that is likely, and
-    /// `held` how strongly it is held to that. `noise` is the deviation of one sample.
+    /// `held` how strongly it is held to that, and the offset to
+    /// none. `noise` is the deviation of one sample.
     pub(super) fn of(
         plane: &AreaPlane,
         (usual, frame): (&[f32], &[u16]),
         middle: f64,
-        (near, held): (f64, f64),
+        (near, held): (f64, (f64, f64)),
         noise: f64,
     ) -> Self {
         let step = plane.rim.len().div_ceil(ASKED).max(1);
@@ -62,8 +63,10 @@ impl Light {
                     b[i] += weight * row[i] * value;
                 }
             }
-            a[0][0] += held * prior;
-            b[0] += held * prior * near;
+            // Where a rim is even, another brightness is taken for a gain, as light is, and another colour for an offset.
+            a[0][0] += held.0 * prior;
+            b[0] += held.0 * prior * near;
+            a[1][1] += held.1 * rim.len() as f64;
             (2..4).for_each(|k| a[k][k] += prior);
             match solve(a, b) {
                 Some(next) if next.iter().all(|v| v.is_finite()) => found = next,

@@ -3,7 +3,7 @@
 //! What the area looks like most of the time (the median over time of frames brought to one place and one light) is taken off
 //! each frame, and what it looks like behind is put there instead. So the patch has the frame's own grain with all that its coding
 //! does, its light, and shadows that fall on it. Who crosses in front differs from what is usual by more than that: there the frame
-//! stays ([`front`]). Outside the area no sample changes.
+//! stays ([`front`]). A camera that moves a little is followed ([`motion`]). Outside the area no sample changes.
 //!
 //! All in the samples of the clip: brightness and colour differences, by planes. Cost: some tens of operations a pixel of the area and a
 //! rim around it; memory is that of the sampled frames of the area.
@@ -38,6 +38,7 @@ mod area;
 mod cover;
 mod front;
 mod light;
+mod motion;
 mod usual;
 
 pub use area::{Area, Planes};

@@ -5,8 +5,9 @@ use super::light::Light;
 use crate::pixel::blur::boxed;
 use rayon::prelude::*;
 
-/// How strongly the gain of a plane is held to the likely one: that of colours, of which a rim may have few, to that of brightness.
-pub(super) const HELD: [f64; 3] = [0.1, 20.0, 20.0];
+/// How strongly the gain of a plane is held to the likely one, and its offset to none: the gain of colours, of which a rim may have few, to
+/// that of brightness.
+pub(super) const HELD: [(f64, f64); 3] = [(0.01, 0.02), (20.0, 0.0), (20.0, 0.0)];
 
 /// What an area looks like most of the time: the median of frames brought to one light.
 #[derive(Debug, Clone)]
