@@ -13,7 +13,7 @@ fn bad_files_are_told_on_the_page_and_sets_can_be_deleted_with_undo() {
         s.choose(&files).await;
         s.plate().await;
         assert_eq!(s.fact("frames").await, "▸ 3 frames, 1 unreadable");
-        s.until("document.body.innerText.includes('holiday.jpg: it is not a picture Evanu can read; use JPEG, PNG, HEIC, AVIF, TIFF, WebP, JPEG XL, EXR or camera raw')").await;
+        s.until("document.body.innerText.includes('holiday.jpg: it is not a picture Evanu can read; use JPEG, PNG, HEIC, AVIF, TIFF, WebP, JPEG XL, EXR, camera raw, or a clip')").await;
         s.press("take off").await;
         s.until("document.querySelector('[data-testid=fact-frames]').innerText === '2 frames'").await;
 

@@ -74,7 +74,8 @@ impl Cover {
         let bright: Vec<f32> = part.planes[0].iter().map(|v| f32::from(*v)).collect();
         let motion = Motion::of(area, &self.usual.planes[0], &bright);
         let still = motion.is_none(area);
-        let here = |of: &Vec<f32>, c: usize| if still { of.clone() } else { motion.moved(area, c, of, false) };
+        let here =
+            |of: &Vec<f32>, c: usize| if still { of.clone() } else { motion.moved(area, c, of, false) };
         let places = |of: &[Vec<f32>; 3]| -> [Vec<f32>; 3] { std::array::from_fn(|c| here(&of[c], c)) };
         let (usual, behind) = rayon::join(|| places(&self.usual.planes), || places(&self.behind));
         let weights: [Vec<f32>; 3] = std::array::from_fn(|c| {
