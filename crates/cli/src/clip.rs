@@ -140,7 +140,7 @@ pub(crate) fn run(args: &Args) -> Result<(), String> {
     let behind = behind(&picture, &info, &area);
     let covered = soft.iter().map(|v| f64::from(*v)).sum::<f64>() / soft.len() as f64;
     let part = area.part;
-    let cover = Cover::new(area, &seen, behind, info.colour.centers(info.layout.bits));
+    let cover = Cover::new(area, &seen, behind, (info.colour.centers(info.layout.bits), info.layout.most()));
     drop(seen);
     let each = lay(args, &info, &cover, (&times, from, to))?;
     let contacts = contacts(&each);

@@ -32,12 +32,19 @@ pub struct Cover {
     /// What is behind, in the usual light.
     behind: [Vec<f32>; 3],
     covered: f64,
+    /// The greatest code.
+    most: f32,
 }
 
 impl Cover {
     /// Of an area, its part of some frames of all of the time, of which there is at least one, and what is behind, by planes of the part and
-    /// between codes; `center` are the codes of no light and of no colour.
-    pub fn new(area: Area, frames: &[Planes], mut behind: [Vec<f32>; 3], center: [f64; 3]) -> Self {
+    /// between codes; `center` are the codes of no light and of no colour, `most` is the greatest code.
+    pub fn new(
+        area: Area,
+        frames: &[Planes],
+        mut behind: [Vec<f32>; 3],
+        (center, most): ([f64; 3], u16),
+    ) -> Self {
         let (frames, moves) = aligned(&area, frames);
         let mut usual = Usual::of(&area, &frames, center);
         if moves {
@@ -60,7 +67,7 @@ impl Cover {
         }
         usual.cleared(&area, &frames, &behind);
         let covered = area.weights().iter().map(|w| f64::from(*w)).sum();
-        Self { area, usual, behind, covered }
+        Self { area, usual, behind, covered, most: most.into() }
     }
 
     /// Where it lies.
@@ -144,7 +151,6 @@ impl Cover {
         let count = weighed(&|_| 1.0);
         // What a mean of so many samples of noise may be off by.
         let calm = 3.0 * self.usual.noise[c] as f32 / SLOW as f32;
-        let most = f32::from(u16::MAX);
         (0..own.len())
             .map(|p| {
                 let weight = weights[p];
@@ -158,7 +164,8 @@ impl Cover {
                 let shaded = share.clamp(-0.9, 1.0) * (behind[p] - center).max(0.0);
                 let patch = behind[p] + shaded + (own[p] - slow) * open[p];
                 let shown = weight * open[p];
-                (f32::from(frame[p]) + shown * (patch - f32::from(frame[p]))).round().clamp(0.0, most) as u16
+                (f32::from(frame[p]) + shown * (patch - f32::from(frame[p]))).round().clamp(0.0, self.most)
+                    as u16
             })
             .collect()
     }
@@ -182,4 +189,30 @@ fn aligned(area: &Area, frames: &[Planes]) -> (Vec<Planes>, bool) {
     let all: Vec<(Planes, bool)> = frames.par_iter().map(brought).collect();
     let moves = all.iter().any(|(_, moved)| *moved);
     (all.into_iter().map(|(frame, _)| frame).collect(), moves)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::geometry::Size;
+
+    #[test]
+    fn nothing_is_brighter_than_the_greatest_code() {
+        // A dark post before a sheet that is all but white; grain goes beyond white on it.
+        let (w, n, size) = (80, 80 * 60, Size::new(80, 60));
+        let post = |p: usize| (36..44).contains(&(p % w));
+        let mask: Vec<f32> = (0..n).map(|p| if post(p) { 1.0 } else { 0.0 }).collect();
+        let area = Area::new(&mask, size, (0, 0)).unwrap();
+        let code = |p: usize, k: usize| if post(p) { 60 } else { 250 } + ((p * 7919 + 131 * k) % 9) as u16;
+        let frame = |k: usize| [(0..n).map(|p| code(p, k).min(255)).collect(), vec![128; n], vec![128; n]];
+        let seen: Vec<Planes> = (0..9).map(|k| area.cut(&frame(k), size)).collect();
+        let pixels = area.part.size().pixels() as usize;
+        let behind = [vec![254.0; pixels], vec![128.0; pixels], vec![128.0; pixels]];
+        let cover = Cover::new(area, &seen, behind, ([0.0, 128.0, 128.0], 255));
+        for mut part in seen {
+            cover.lay(&mut part);
+            assert!(part.planes.iter().flatten().all(|v| *v <= 255));
+            assert!(part.planes[0].contains(&255), "the sheet is not shown");
+        }
+    }
 }

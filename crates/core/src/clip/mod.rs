@@ -25,7 +25,7 @@
 //! let seen: Vec<Planes> = (0..9).map(|k| area.cut(&frame(k), size)).collect();
 //! let pixels = area.part.size().pixels() as usize;
 //! let behind = [vec![121.0; pixels], vec![128.0; pixels], vec![128.0; pixels]];
-//! let cover = Cover::new(area, &seen, behind, [0.0, 128.0, 128.0]);
+//! let cover = Cover::new(area, &seen, behind, ([0.0, 128.0, 128.0], 255));
 //! let mut shown = frame(4);
 //! let mut part = cover.area().cut(&shown, size);
 //! let told = cover.lay(&mut part);

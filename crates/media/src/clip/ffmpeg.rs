@@ -228,6 +228,11 @@ pub(super) fn every(frames: u64) -> u64 {
     frames.div_ceil(MOMENTS).max(1)
 }
 
+/// Seconds between the moments of a clip that is too long to look at every frame.
+fn apart(info: &ClipInfo) -> Option<f64> {
+    info.seconds.filter(|s| *s > LONG).map(|s| s / (MOMENTS - 1) as f64)
+}
+
 /// The frames of a clip, one after another, in its own samples.
 pub struct ClipReader {
     path: PathBuf,
@@ -260,7 +265,10 @@ impl ClipReader {
             command.arg("-noautorotate");
         }
         command.args(opening(path)).args(["-map", "0:v:0", "-fps_mode", "passthrough"]);
-        if every > 1 && !keys {
+        if let Some(step) = apart(info).filter(|_| keys) {
+            let later = format!("select=isnan(prev_selected_t)+gte(t-prev_selected_t\\,{step:.3})");
+            command.args(["-vf", &later]);
+        } else if every > 1 {
             command.args(["-vf", &format!("select=not(mod(n\\,{every}))")]);
         }
         let jpeg = info.colour.full && info.layout.bits == 8 && !info.layout.grey;
@@ -596,7 +604,8 @@ impl AssetFormat for ClipFormat {
         let reader = ClipReader::some(path, &info, every(info.frames), true)?;
         let turned = matches!(info.rotation, 90 | 270);
         let size = if turned { Size::new(info.size.height, info.size.width) } else { info.size };
-        let pace = every(info.frames) as f64 * f64::from(info.rate.1) / f64::from(info.rate.0);
+        let even = every(info.frames) as f64 * f64::from(info.rate.1) / f64::from(info.rate.0);
+        let pace = apart(&info).unwrap_or(even);
         Ok(Box::new(reader.enumerate().map(move |(k, frame)| {
             let samples = info.colour.picture(&frame?, size, info.layout);
             Ok(Decoded { size, samples, headroom: 1.0, camera: moment(k as f64 * pace) })
