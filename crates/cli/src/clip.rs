@@ -2,15 +2,17 @@
 
 use crate::files::{check_output, read_moments, scratch, write_whole};
 use crate::tell::Step;
-use evanu_core::clip::{Area, Cover, Planes, Told};
-use evanu_core::geometry::Size;
+use evanu_core::clip::{Area, Crossing, Moved, Planes, Repair, Told, crossings, moves_far};
 use evanu_core::pixel::{FrameSource, Samples};
 use evanu_core::prepare;
 use evanu_core::recipe::Recipe;
 use evanu_core::render::{Scene, View};
-use evanu_media::clip::{ClipInfo, ClipReader, ClipWriter, Codec, Yuv, probe, seconds_of_frames, write_y4m};
-use evanu_media::{Format, Output, Reader, read_mask, write};
+use evanu_media::clip::{
+    Clip, ClipInfo, ClipReader, ClipWriter, Codec, Survey, Wanted, Y4mWriter, Yuv, as_coded, probe, softened,
+};
+use evanu_media::{Format, MediaError, Output, Reader, read_mask, write};
 use serde::Serialize;
+use std::ops::RangeInclusive;
 use std::path::{Path, PathBuf};
 
 /// Options of `evanu clip`.
@@ -30,9 +32,12 @@ pub(crate) struct Args {
     /// Where that picture is laid, white in a black PNG; without it, the area
     #[arg(long)]
     patch_mask: Option<PathBuf>,
-    /// A folder for the patch alone, a PNG with transparency for each frame
+    /// The patch alone, with transparency: a folder of PNGs, a .mov (ProRes 4444) or a .webm (VP9)
     #[arg(long)]
     overlay: Option<PathBuf>,
+    /// Take what is behind from the same clip so many seconds later (earlier below none), where something lives there
+    #[arg(long, allow_hyphen_values = true)]
+    later: Option<f64>,
     /// From when on it is covered: seconds, or minutes:seconds
     #[arg(long, value_parser = time)]
     from: Option<f64>,
@@ -44,16 +49,6 @@ pub(crate) struct Args {
     report: Option<PathBuf>,
 }
 
-/// Frames that tell what the area looks like, and memory that they may take together.
-const SAMPLES: usize = 41;
-const SAMPLE_BYTES: usize = 400 << 20;
-/// Share of the area from which on somebody touches it.
-const CONTACT: f64 = 0.002;
-/// Frames between two that belong to one crossing.
-const CROSSING: usize = 5;
-/// Width of the border that fades, in pixels.
-const SOFT: f32 = 2.0;
-
 #[derive(Serialize)]
 struct Report {
     version: u32,
@@ -63,8 +58,12 @@ struct Report {
     codec: String,
     /// Share of the picture that is covered.
     covered: f64,
-    /// Left, top, width and height.
-    area: Option<[u32; 4]>,
+    /// Left, top, width and height of what is looked at for each area.
+    areas: Vec<[u32; 4]>,
+    /// The first frame of each shot.
+    shots: Vec<usize>,
+    /// How each frame differs from the first of its shot.
+    moved: Vec<Moved>,
     each: Vec<FrameReport>,
     /// Crossings, the one that covers most first.
     contacts: Vec<Contact>,
@@ -82,10 +81,8 @@ struct FrameReport {
 struct Contact {
     from: String,
     to: String,
-    first: usize,
-    last: usize,
-    /// Most of the area that is covered in one frame.
-    most: f64,
+    #[serde(flatten)]
+    crossing: Crossing,
 }
 
 fn time(word: &str) -> Result<f64, String> {
@@ -123,48 +120,57 @@ pub(crate) fn run(args: &Args) -> Result<(), String> {
         }
         None => return plate_alone(args, &info),
     };
-    let soft = softened(&mask, info.size);
-    let halved = if info.layout.grey { (0, 0) } else { (info.layout.across, info.layout.down) };
-    let area = Area::new(&soft, info.size, halved)
-        .ok_or("the mask is black: nothing is to be covered; paint white what is to go")?;
-    let times = times(&args.input, &info)?;
-    let (from, to) = (args.from.unwrap_or(0.0), args.to.unwrap_or(f64::INFINITY));
-    if from >= to {
-        return Err(format!("--from {from} --to {to}: it ends before it begins"));
+    let clip = Clip::open(&args.input).map_err(|e| e.to_string())?;
+    let mask = softened(&mask, info.size);
+    let covered = mask.iter().map(|v| f64::from(*v)).sum::<f64>() / mask.len() as f64;
+    let areas = clip.areas(&[Wanted { mask, later: args.later }]);
+    if areas.is_empty() {
+        return Err("the mask is black: nothing is to be covered; paint white what is to go".into());
     }
-    let seen = seen(args, &info, &area, (&times, from, to))?;
+    let range = range(args, &clip)?;
+    let (survey, seen) = look(&clip, &areas, range.clone())?;
     let picture = match &args.plate {
         Some(path) => picture(path, &info)?,
         None => from_time(&args.input, &info)?.1,
     };
-    let behind = behind(&picture, &info, &area);
-    let covered = soft.iter().map(|v| f64::from(*v)).sum::<f64>() / soft.len() as f64;
-    let part = area.part;
-    let cover = Cover::new(area, &seen, behind, (info.colour.centers(info.layout.bits), info.layout.most()));
+    let parts: Vec<[u32; 4]> =
+        areas.iter().map(|(a, _)| [a.part.x as u32, a.part.y as u32, a.part.width, a.part.height]).collect();
+    let repair = clip.repair(areas, &picture, &seen);
     drop(seen);
-    let each = lay(args, &info, &cover, (&times, from, to))?;
-    let contacts = contacts(&each);
-    if let Some(moved) = moved(&each) {
-        warnings.push(moved);
+    let each = lay(args, &clip, &repair, range)?;
+    let told: Vec<Told> = each.iter().map(|f| f.told).collect();
+    let at = |k: usize| clock(clip.second(k));
+    let contacts: Vec<Contact> = crossings(&told)
+        .into_iter()
+        .map(|crossing| Contact { from: at(crossing.first), to: at(crossing.last), crossing })
+        .collect();
+    if let Some(k) = moves_far(&told) {
+        warnings.push(format!(
+            "what is around the area differs from what it usually is, as at {}: the camera moves farther than is followed, or the view changes",
+            at(k)
+        ));
     }
-    for contact in &contacts {
-        eprintln!(
-            "{} to {}: somebody crosses, up to {:.1} % of the area",
-            contact.from,
-            contact.to,
-            100.0 * contact.most
-        );
+    for (first, last) in survey.shots.iter().map(|&first| survey.shot(first)) {
+        if survey.shots.len() > 1 && survey.frames > 0 {
+            warnings.push(format!("a shot goes from {} to {}", at(first), at(last)));
+        }
+        warnings.extend(survey.remarks((first, last)).into_iter().map(|r| r.words(at)));
+    }
+    for Contact { from, to, crossing } in &contacts {
+        eprintln!("{from} to {to}: somebody crosses, up to {:.1} % of the area", 100.0 * crossing.most);
     }
     warnings.iter().for_each(|w| eprintln!("{w}"));
     if let Some(path) = &args.report {
         let report = Report {
-            version: 1,
+            version: 2,
             size: [info.size.width, info.size.height],
             frames: each.len(),
             seconds: each.last().map_or(0.0, |f| f.seconds),
             codec: info.codec.clone(),
             covered,
-            area: Some([part.x as u32, part.y as u32, part.width, part.height]),
+            areas: parts,
+            shots: survey.shots,
+            moved: survey.each,
             each,
             contacts,
             warnings,
@@ -176,75 +182,54 @@ pub(crate) fn run(args: &Args) -> Result<(), String> {
     Ok(())
 }
 
-/// The times of all frames.
-fn times(path: &Path, info: &ClipInfo) -> Result<Vec<f64>, String> {
-    if info.codec == "rawvideo" && path.extension().is_some_and(|e| e == "y4m") {
-        let pace = f64::from(info.rate.1) / f64::from(info.rate.0);
-        return Ok((0..info.frames).map(|k| k as f64 * pace).collect());
+/// The frames between the times that are named.
+fn range(args: &Args, clip: &Clip) -> Result<RangeInclusive<usize>, String> {
+    let (from, to) = (args.from.unwrap_or(0.0), args.to.unwrap_or(f64::INFINITY));
+    if from >= to {
+        return Err(format!("--from {from} --to {to}: it ends before it begins"));
     }
-    seconds_of_frames(path).map_err(|e| e.to_string())
+    let count = clip.count().max(1);
+    let first = (0..count).find(|&k| clip.second(k) >= from - 1e-6);
+    let last = (0..count).rev().find(|&k| clip.second(k) <= to + 1e-6);
+    match (first, last) {
+        // To the very last frame, also where the file holds more than it tells.
+        (Some(first), Some(last)) if first <= last => {
+            Ok(first..=if args.to.is_none() { usize::MAX } else { last })
+        }
+        _ => Err(format!("{}: no frame lies between --from and --to", args.input.display())),
+    }
 }
 
-/// A time for a frame, also where the file tells fewer than it holds.
-fn time_of(times: &[f64], k: usize, info: &ClipInfo) -> f64 {
-    let pace = f64::from(info.rate.1) / f64::from(info.rate.0);
-    let last = times.last().copied().unwrap_or(0.0);
-    times.get(k).copied().unwrap_or(last + pace * (k + 1 - times.len().min(k + 1)) as f64)
-}
-
-/// The area in frames of all of the time.
-fn seen(
-    args: &Args,
-    info: &ClipInfo,
-    area: &Area,
-    (times, from, to): (&[f64], f64, f64),
-) -> Result<Vec<Planes>, String> {
-    let within: Vec<usize> =
-        (0..times.len().max(1)).filter(|&k| (from..=to).contains(&time_of(times, k, info))).collect();
-    let one = 4 * area.part.size().pixels() as usize;
-    let most = (SAMPLE_BYTES / one.max(1)).clamp(5, SAMPLES);
-    let step = within.len().div_ceil(most).max(1);
-    let wanted: Vec<usize> = within.into_iter().step_by(step).collect();
+/// Looks at all frames, and keeps what areas look like in some.
+fn look(
+    clip: &Clip,
+    areas: &[(Area, Option<f64>)],
+    range: RangeInclusive<usize>,
+) -> Result<(Survey, Vec<Vec<Planes>>), String> {
+    let last = (*range.end()).min(clip.count().max(1) - 1);
+    let wanted = clip.sampled(*range.start()..=last, areas);
     let step = Step::new("look");
-    let mut samples = Vec::new();
-    let last = wanted.last().copied().unwrap_or(0);
-    for (k, frame) in ClipReader::open(&args.input, info).map_err(|e| e.to_string())?.enumerate() {
-        if k > last {
-            break;
-        }
-        let Yuv { planes } = match frame {
-            Ok(frame) => frame,
-            // What is lost is told where it is written.
-            Err(_) if !samples.is_empty() => break,
-            Err(e) => return Err(e.to_string()),
-        };
+    let mut seen: Vec<Vec<Planes>> = areas.iter().map(|_| Vec::new()).collect();
+    let mut keep = |k: usize, frame: &Yuv, share: f32| {
+        step.at(share.min(1.0));
         if wanted.binary_search(&k).is_ok() {
-            samples.push(area.cut(&planes, info.size));
+            for ((area, _), seen) in areas.iter().zip(&mut seen) {
+                seen.push(area.cut(&frame.planes, clip.info.size));
+            }
         }
-        step.at(k as f32 / last.max(1) as f32);
+        Ok::<_, MediaError>(())
+    };
+    let survey = Survey::of(clip, &mut keep).map_err(|e| e.to_string())?;
+    if seen.iter().any(Vec::is_empty) {
+        return Err(format!("{}: no frame lies between --from and --to", clip.path.display()));
     }
-    if samples.is_empty() {
-        return Err(format!("{}: no frame lies between --from and --to", args.input.display()));
-    }
-    Ok(samples)
-}
-
-/// The mask with a border that fades outwards, so that all of what is white is covered.
-fn softened(mask: &[bool], size: Size) -> Vec<f32> {
-    let w = size.width as usize;
-    let near = evanu_core::pixel::distance::distances_within(mask, w, SOFT.ceil() as usize);
-    near.into_iter()
-        .map(|d| (1.0 - d / (SOFT + 1.0)).max(0.0))
-        .map(|v| if v.is_finite() { v } else { 0.0 })
-        .collect()
+    Ok((survey, seen))
 }
 
 /// A picture of the clip's size, red, green and blue from 0 to 1.
 fn picture(path: &Path, info: &ClipInfo) -> Result<Vec<f32>, String> {
     let decoded = evanu_media::decode(path).map_err(|e| e.to_string())?;
-    let turned = matches!(info.rotation, 90 | 270);
-    let (w, h) = (info.size.width, info.size.height);
-    let shown = if turned { Size::new(h, w) } else { info.size };
+    let shown = info.shown();
     if decoded.size != shown {
         return Err(format!(
             "{}: it has {} × {} pixels and the clip has {} × {}; give it the size of the clip",
@@ -263,28 +248,6 @@ fn picture(path: &Path, info: &ClipInfo) -> Result<Vec<f32>, String> {
         }
     };
     Ok(as_coded(values, shown, info.rotation))
-}
-
-/// A picture as it is shown, turned back to how the clip is coded.
-fn as_coded(values: Vec<f32>, shown: Size, rotation: i32) -> Vec<f32> {
-    if rotation == 0 {
-        return values;
-    }
-    let (w, h) = (shown.width as usize, shown.height as usize);
-    let (cw, ch) = if matches!(rotation, 90 | 270) { (h, w) } else { (w, h) };
-    let mut out = Vec::with_capacity(values.len());
-    for y in 0..ch {
-        for x in 0..cw {
-            // Clockwise by the rotation, a coded pixel is shown at:
-            let (u, v) = match rotation {
-                90 => (w - 1 - y, x),
-                180 => (w - 1 - x, h - 1 - y),
-                _ => (y, h - 1 - x),
-            };
-            out.extend_from_slice(&values[3 * (v * w + u)..][..3]);
-        }
-    }
-    out
 }
 
 /// The plate out of the clip's own time, as it is shown, and as the clip is coded.
@@ -344,139 +307,100 @@ fn plate_alone(args: &Args, info: &ClipInfo) -> Result<(), String> {
     Ok(())
 }
 
-/// What is behind, in the clip's samples, over the area's part.
-fn behind(picture: &[f32], info: &ClipInfo, area: &Area) -> [Vec<f32>; 3] {
-    let (w, part) = (info.size.width as usize, area.part);
-    let rows = part.y as usize..part.bottom() as usize;
-    let cut: Vec<f32> = rows
-        .flat_map(|y| picture[3 * (y * w + part.x as usize)..][..3 * part.width as usize].iter().copied())
-        .collect();
-    let mut planes = info.colour.planes(&cut, part.size(), info.layout);
-    if info.layout.grey {
-        planes[1].clear();
-        planes[2].clear();
-    }
-    planes
-}
-
 /// Writes the clip, each frame with the patch.
 fn lay(
     args: &Args,
-    info: &ClipInfo,
-    cover: &Cover,
-    (times, from, to): (&[f64], f64, f64),
+    clip: &Clip,
+    repair: &Repair,
+    range: RangeInclusive<usize>,
 ) -> Result<Vec<FrameReport>, String> {
     let plain = args.out.extension().is_some_and(|e| e.eq_ignore_ascii_case("y4m"));
-    let failed = |e: evanu_media::MediaError| e.to_string();
-    if let Some(folder) = &args.overlay {
-        std::fs::create_dir_all(folder)
-            .map_err(|e| evanu_media::MediaError::writing(folder, &e).to_string())?;
-    }
+    let mut overlay = args.overlay.as_ref().map(|path| Overlay::begin(path, clip, repair)).transpose()?;
+    let mut out = if plain {
+        Out::Plain(Y4mWriter::create(&args.out, &clip.info).map_err(|e| e.to_string())?)
+    } else {
+        Out::Coded(
+            ClipWriter::create(&args.out, &clip.path, &clip.info, Codec::Like).map_err(|e| e.to_string())?,
+        )
+    };
     let mut each = Vec::new();
     let step = Step::new("cover");
-    let count = times.len().max(1);
-    let mut stopped: Option<String> = None;
-    let reader = ClipReader::open(&args.input, info).map_err(failed)?;
-    let mut frames = reader.enumerate().map_while(|(k, frame)| {
-        let mut frame = match frame {
-            Ok(frame) => frame,
-            Err(e) => {
-                stopped = Some(e.to_string());
-                return None;
-            }
-        };
-        let seconds = time_of(times, k, info);
-        let mut told = Told { gain: 1.0, contact: 0.0, shift: [0.0; 2], around: 0.0 };
-        if (from..=to).contains(&seconds) {
-            let mut part = cover.area().cut(&frame.planes, info.size);
-            told = cover.lay(&mut part);
-            cover.area().put(&part, &mut frame.planes, info.size);
+    let count = clip.count().max(1) as f32;
+    let mut take = |k: usize, _: &Yuv, frame: &Yuv, told: Told| -> Result<(), MediaError> {
+        let seconds = clip.second(k);
+        match &mut out {
+            Out::Plain(out) => out.push(frame)?,
+            Out::Coded(out) => out.push(frame, seconds)?,
         }
-        step.at((k as f32 / count as f32).min(1.0));
-        Some((frame, FrameReport { seconds, told }))
-    });
-    if plain {
-        let unwritable = |e: std::io::Error| evanu_media::MediaError::writing(&args.out, &e).to_string();
-        let part = args.out.with_extension("part");
-        let file = std::fs::File::create(&part).map_err(unwritable)?;
-        let mut out = std::io::BufWriter::new(file);
-        write_y4m(
-            &mut out,
-            info,
-            &mut frames.by_ref().map(|(frame, told)| {
-                each.push(told);
-                frame
-            }),
-        )
-        .and_then(|()| std::io::Write::flush(&mut out))
-        .and_then(|()| std::fs::rename(&part, &args.out))
-        .map_err(unwritable)?;
-    } else {
-        let mut writer = ClipWriter::create(&args.out, &args.input, info, Codec::Like).map_err(failed)?;
-        for (frame, told) in frames.by_ref() {
-            writer.push(&frame, told.seconds).map_err(failed)?;
-            if let Some(folder) = &args.overlay {
-                overlay(folder, each.len(), &frame, (info, cover)).map_err(failed)?;
-            }
-            each.push(told);
+        if let Some(overlay) = &mut overlay {
+            overlay.push(k, frame, clip)?;
         }
-        writer.finish().map_err(failed)?;
+        step.at((k as f32 / count).min(1.0));
+        each.push(FrameReport { seconds, told });
+        Ok(())
+    };
+    let stopped = clip.lay(repair, (0..=usize::MAX, range), &[], &mut take).map_err(|e| e.to_string())?;
+    match out {
+        Out::Plain(out) => out.finish(),
+        Out::Coded(out) => out.finish(),
     }
-    drop(frames);
-    if each.is_empty() {
-        return Err(stopped.unwrap_or_else(|| format!("{}: it holds no frame", args.input.display())));
-    }
+    .and_then(|()| overlay.map_or(Ok(()), Overlay::finish))
+    .map_err(|e| e.to_string())?;
     if let Some(why) = stopped {
         eprintln!("{why}: {} frames are whole and written", each.len());
     }
     Ok(each)
 }
 
-/// The patch of a frame alone.
-fn overlay(
-    folder: &Path,
-    k: usize,
-    frame: &Yuv,
-    (info, cover): (&ClipInfo, &Cover),
-) -> Result<(), evanu_media::MediaError> {
-    let samples = info.colour.picture(frame, info.size, info.layout);
-    let path = folder.join(format!("{k:06}.png"));
-    let part = cover.area().part;
-    let mut alpha = vec![0u8; info.size.pixels() as usize];
-    for (p, weight) in cover.area().weights().iter().enumerate() {
-        let (x, y) = (p % part.width as usize, p / part.width as usize);
-        alpha[(y + part.y as usize) * info.size.width as usize + x + part.x as usize] =
-            (255.0 * weight) as u8;
+/// Where finished frames go.
+enum Out {
+    Plain(Y4mWriter),
+    Coded(ClipWriter),
+}
+
+/// The patch alone: pictures in a folder, or a clip with transparency.
+enum Overlay {
+    Folder(PathBuf, Vec<u8>),
+    Clip(Box<ClipWriter>, Vec<u8>),
+}
+
+impl Overlay {
+    fn begin(path: &Path, clip: &Clip, repair: &Repair) -> Result<Self, String> {
+        let size = clip.info.size;
+        let mut alpha = vec![0u8; size.pixels() as usize];
+        for area in repair.areas() {
+            for (p, weight) in area.weights().iter().enumerate() {
+                let (x, y) = (p % area.part.width as usize, p / area.part.width as usize);
+                let at = (y + area.part.y as usize) * size.width as usize + x + area.part.x as usize;
+                alpha[at] = alpha[at].max((255.0 * weight) as u8);
+            }
+        }
+        if path.extension().is_some() {
+            let writer = ClipWriter::create(path, &clip.path, &clip.info, Codec::Overlay);
+            return Ok(Self::Clip(Box::new(writer.map_err(|e| e.to_string())?), alpha));
+        }
+        std::fs::create_dir_all(path).map_err(|e| MediaError::writing(path, &e).to_string())?;
+        Ok(Self::Folder(path.to_owned(), alpha))
     }
-    evanu_media::write_transparent_png(&path, info.size, &samples, &alpha)
-}
 
-/// What is to be said where the camera does not stand still.
-fn moved(each: &[FrameReport]) -> Option<String> {
-    /// Deviations from which on it moves, in so large a share of the frames.
-    const MOVES: f64 = 4.0;
-    const SHARE: f64 = 0.2;
-    let first = each.iter().find(|f| f.told.around > MOVES)?;
-    let moving = each.iter().filter(|f| f.told.around > MOVES).count();
-    (moving as f64 > SHARE * each.len() as f64).then(|| {
-        format!(
-            "what is around the area differs from what it usually is, as at {}: the camera moves farther than is followed, or the view changes",
-            clock(first.seconds)
-        )
-    })
-}
+    fn push(&mut self, k: usize, frame: &Yuv, clip: &Clip) -> Result<(), MediaError> {
+        let info = &clip.info;
+        match self {
+            Self::Folder(folder, alpha) => {
+                let samples = info.colour.picture(frame, info.size, info.layout);
+                let path = folder.join(format!("{k:06}.png"));
+                evanu_media::write_transparent_png(&path, info.size, &samples, alpha)
+            }
+            Self::Clip(writer, alpha) => {
+                writer.push_pair((frame, &info.opacity(alpha)), info.size, clip.second(k))
+            }
+        }
+    }
 
-/// When somebody touches the area, the worst first.
-fn contacts(each: &[FrameReport]) -> Vec<Contact> {
-    let touched: Vec<usize> = (0..each.len()).filter(|&k| each[k].told.contact > CONTACT).collect();
-    let mut found: Vec<Contact> = touched
-        .chunk_by(|a, b| b - a <= CROSSING)
-        .map(|run| {
-            let (first, last) = (run[0], run[run.len() - 1]);
-            let most = run.iter().map(|&k| each[k].told.contact).fold(0.0, f64::max);
-            Contact { from: clock(each[first].seconds), to: clock(each[last].seconds), first, last, most }
-        })
-        .collect();
-    found.sort_by(|a, b| b.most.total_cmp(&a.most));
-    found
+    fn finish(self) -> Result<(), MediaError> {
+        match self {
+            Self::Folder(..) => Ok(()),
+            Self::Clip(writer, _) => writer.finish(),
+        }
+    }
 }

@@ -1,5 +1,6 @@
 //! `evanu demo` and `evanu score`: sample sets with known truth.
 
+use evanu_demo::{CLIPS, ClipOrder};
 use std::path::PathBuf;
 
 /// Options of `evanu demo`.
@@ -15,9 +16,9 @@ pub(crate) struct Args {
     #[arg(long, default_value_t = 1600, value_parser = clap::value_parser!(u32).range(64..=16000))]
     width: u32,
     /// Number of rendered frames; as many as the shipped set has when left out
-    #[arg(long, value_parser = clap::value_parser!(u32).range(1..=200))]
+    #[arg(long, value_parser = clap::value_parser!(u32).range(1..=1000))]
     frames: Option<u32>,
-    /// What chance begins with, for a clip (`clip`, `clip-fading`, `clip-shaken`)
+    /// What chance begins with, for a clip (`clip`, `clip-fading`, `clip-shaken`, `clip-hall`, `clip-hall-shaken`)
     #[arg(long, default_value_t = 20260601)]
     seed: u64,
 }
@@ -37,13 +38,11 @@ pub(crate) struct ScoreArgs {
 pub(crate) fn run(args: Args) -> Result<(), String> {
     match &args.render {
         Some(name) if name.starts_with("clip") => {
-            let order = evanu_demo::ClipOrder {
-                seed: args.seed,
-                width: args.width,
-                frames: args.frames.unwrap_or(150) as usize,
-                fading: if name.contains("fading") { 0.3 } else { 0.0 },
-                shake: name.contains("shaken"),
-            };
+            let names = || CLIPS.map(|k| k.name).join(", ");
+            let kind = CLIPS.into_iter().find(|k| k.name == name);
+            let kind = kind.ok_or_else(|| format!("there is no clip \"{name}\"; there are: {}", names()))?;
+            let frames = args.frames.unwrap_or(150) as usize;
+            let order = ClipOrder { kind, seed: args.seed, width: args.width, frames };
             evanu_demo::render_clip(order, &args.folder, &|t| eprintln!("{t}")).map_err(|e| e.to_string())?;
         }
         Some(name) => {

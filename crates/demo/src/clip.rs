@@ -1,5 +1,5 @@
-//! Clips with known truth: two lamp posts stand before the wing while visitors cross, from a fixed camera whose light trembles and drifts; the
-//! same moments without the posts.
+//! Clips with known truth: two lamp posts stand before the wing, or a lamp stand in the corner of the hall, while visitors cross and light
+//! trembles and drifts; the same moments without what stands there.
 
 use crate::crowds::Crowd;
 use crate::set::DemoError;
@@ -14,48 +14,93 @@ use std::convert::Infallible;
 use std::io::BufWriter;
 use std::path::Path;
 
+/// What a clip shows and how it is taken.
+#[derive(Debug, Clone, Copy)]
+pub struct ClipKind {
+    /// Its name on the command line.
+    pub name: &'static str,
+    /// With what is to go, and without it.
+    sights: (Sight, Sight),
+    crowd: Crowd,
+    hold: Hold,
+    /// Seconds between two frames, 25 of which are shown in a second: visitors of the forecourt hurry.
+    interval: f64,
+    /// Stops of light that are lost from the first frame to the last.
+    fading: f64,
+    /// Stops by which frames differ at random.
+    flicker: f64,
+}
+
+const POSTS: ClipKind = ClipKind {
+    name: "clip",
+    sights: (Sight::PutUp, Sight::Forecourt),
+    crowd: Crowd::Forecourt,
+    hold: Hold::Tripod(None),
+    interval: 0.12,
+    fading: 0.0,
+    flicker: 0.07,
+};
+const HALL: ClipKind = ClipKind {
+    name: "clip-hall",
+    sights: (Sight::HallWithStand, Sight::Hall),
+    crowd: Crowd::Hall,
+    interval: 0.04,
+    fading: 0.15,
+    flicker: 0.02,
+    ..POSTS
+};
+
+/// All kinds.
+pub const CLIPS: [ClipKind; 5] = [
+    POSTS,
+    ClipKind { name: "clip-fading", fading: 0.3, ..POSTS },
+    ClipKind { name: "clip-shaken", hold: Hold::Hands, ..POSTS },
+    HALL,
+    ClipKind { name: "clip-hall-shaken", hold: Hold::Hands, ..HALL },
+];
+
 /// What is wanted of a clip.
 #[derive(Debug, Clone, Copy)]
 pub struct ClipOrder {
+    /// What it shows.
+    pub kind: ClipKind,
     /// Settles everything that is left to chance.
     pub seed: u64,
     /// Width of a frame.
     pub width: u32,
-    /// Number of frames, 25 of which are shown in a second.
+    /// Number of frames.
     pub frames: usize,
-    /// Stops of light that are lost from the first frame to the last.
-    pub fading: f64,
-    /// Whether the camera trembles.
-    pub shake: bool,
 }
 
-/// Seconds that pass between two frames: visitors hurry.
-const INTERVAL: f64 = 0.12;
 /// Codes that a pixel of the empty place must differ by to be of the posts, and pixels around that are covered too.
 const OTHER: f32 = 7.0 * 257.0;
 /// Fewer such pixels are chance in rendering.
 const SPECK: usize = 60;
 const AROUND: usize = 3;
 
-/// Renders `in.y4m`, `truth.y4m` (the same without the posts), `plate.png` (the first frame's place without anybody), `mask.png` (the posts and
-/// their shadows) and `occupied.y4m` (white where somebody or a shadow is).
+/// Renders `in.y4m`, `truth.y4m` (the same without what is to go), `plate.png` (the first frame's place without anybody), `mask.png` (what is to go and
+/// its shadow) and `occupied.y4m` (white where somebody or a shadow is).
 ///
 /// # Errors
 /// When they cannot be written.
 pub fn render_clip(order: ClipOrder, folder: &Path, tell: &dyn Fn(String)) -> Result<(), DemoError> {
     std::fs::create_dir_all(folder).map_err(|e| MediaError::writing(folder, &e))?;
+    let kind = order.kind;
     let shoot = |sight: Sight| {
         Shoot::new(Order {
             sight,
-            hold: if order.shake { Hold::Hands } else { Hold::Tripod(None) },
-            interval: INTERVAL,
-            dusk: order.fading,
-            ..Order::by_hand(order.seed, order.width, order.frames, Crowd::Forecourt)
+            hold: kind.hold,
+            interval: kind.interval,
+            dusk: kind.fading,
+            flicker: kind.flicker,
+            pitch: if kind.crowd == Crowd::Hall { 0.0 } else { 0.105 },
+            ..Order::by_hand(order.seed, order.width, order.frames, kind.crowd)
         })
     };
-    let (with, without) = (shoot(Sight::PutUp), shoot(Sight::Forecourt));
-    let size = frame_size(order.width);
-    let size = Size::new(size.width & !1, size.height & !1);
+    let (with, without) = (shoot(kind.sights.0), shoot(kind.sights.1));
+    // The middle of a frame, sixteen to nine.
+    let whole = frame_size(order.width);
+    let size = Size::new(whole.width & !1, (whole.width * 9 / 16).min(whole.height) & !1);
     let layout = Layout { bits: 8, across: 1, down: 1, grey: false };
     let colour = Colour { matrix: Matrix::BT709, full: false };
     let info = ClipInfo {
@@ -74,8 +119,9 @@ pub fn render_clip(order: ClipOrder, folder: &Path, tell: &dyn Fn(String)) -> Re
     };
     let even = |picture: &Raster| -> Raster {
         let (w, wide) = (size.width as usize, picture.size.width as usize);
-        let rows =
-            (0..size.height as usize).flat_map(|y| picture.data[3 * y * wide..][..3 * w].iter().copied());
+        let first = (picture.size.height - size.height) as usize / 2;
+        let rows = (first..first + size.height as usize)
+            .flat_map(|y| picture.data[3 * y * wide..][..3 * w].iter().copied());
         Raster { size, data: rows.collect() }
     };
     let coded = |picture: &Raster| -> Yuv {

@@ -27,6 +27,8 @@ pub enum Crowd {
     Portrait,
     /// A handful who cross, and in one of so many frames somebody who stands right before the camera.
     Near(usize),
+    /// Some who cross a hall within ten seconds, before and behind a spot in its corner, and one who stops there.
+    Hall,
     /// Some who cross, and two who stand for three fifths of the time (of the seconds given).
     Lingering(f32),
 }
@@ -39,6 +41,7 @@ pub(crate) fn crowd(seed: u64, who: Crowd) -> Vec<Mover> {
         Crowd::Queue => return queue(&mut r),
         Crowd::Assistant => return assistant(&mut r),
         Crowd::Portrait => return portrait(&mut r),
+        Crowd::Hall => return through(&mut r),
         Crowd::Near(frames) => return near(&mut r, crowd(seed, Crowd::Few), frames),
         _ => {}
     }
@@ -56,7 +59,7 @@ pub(crate) fn crowd(seed: u64, who: Crowd) -> Vec<Mover> {
         });
     };
     let crossing = match who {
-        Crowd::Nobody | Crowd::Queue | Crowd::Assistant | Crowd::Portrait | Crowd::Near(_) => 0,
+        Crowd::Nobody | Crowd::Queue | Crowd::Assistant | Crowd::Portrait | Crowd::Hall | Crowd::Near(_) => 0,
         Crowd::Forecourt => 10,
         Crowd::Few | Crowd::Slow => 5,
         Crowd::Lingering(_) => 4,
@@ -154,6 +157,38 @@ fn queue(r: &mut Random) -> Vec<Mover> {
             here: (-far / pace, (length - far) / pace),
         });
     }
+    movers
+}
+
+/// Some who walk through the hall.
+fn through(r: &mut Random) -> Vec<Mover> {
+    // How far ahead, when each is before the corner, and how fast: in metres, seconds, metres a second.
+    let ways = [(4.5, 1.4, 1.15), (6.2, 3.1, -1.05), (4.9, 5.2, -1.2), (6.3, 6.9, 1.0), (4.3, 8.6, 1.25)];
+    let mut movers: Vec<Mover> = ways
+        .into_iter()
+        .map(|(z, when, pace): (f32, f32, f32)| {
+            let (z, when) = (z + r.within(-0.15, 0.15) as f32, when + r.within(-0.4, 0.4) as f32);
+            Mover {
+                kind: Kind::Visitor(Dress::random(r)),
+                start: Vec2::new(1.95 - pace * when, z),
+                speed: Vec2::new(pace, 0.0),
+                rest: (-1.0, -1.0),
+                scale: r.within(0.92, 1.06) as f32,
+                stride: r.within(0.0, 6.0) as f32,
+                here: ALWAYS,
+            }
+        })
+        .collect();
+    let stops = r.within(-0.9, -0.3) as f32;
+    movers.push(Mover {
+        kind: Kind::Visitor(Dress::random(r)),
+        start: Vec2::new(stops - 1.1 * 2.0, 5.6),
+        speed: Vec2::new(1.1, 0.0),
+        rest: (2.0, 5.5),
+        scale: 1.0,
+        stride: 1.0,
+        here: ALWAYS,
+    });
     movers
 }
 

@@ -11,6 +11,7 @@ mod dng;
 mod figures;
 mod flare;
 mod forecourt;
+mod hall;
 mod person;
 mod place;
 mod set;
@@ -23,7 +24,7 @@ mod trace;
 
 pub mod score;
 pub use camera::{Camera, Coding};
-pub use clip::{ClipOrder, render_clip};
+pub use clip::{CLIPS, ClipKind, ClipOrder, render_clip};
 pub use crowds::Crowd;
 pub use dng::{sensor, write_dng};
 pub use set::{DemoError, SETS, SetInfo, Truth, render, write_samples};

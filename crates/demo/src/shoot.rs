@@ -12,6 +12,7 @@ use crate::crowds::{Crowd, crowd};
 use crate::figures::{self, Mover, Posed};
 use crate::flare;
 use crate::forecourt::{forecourt, foreground, put_up};
+use crate::hall::{hall, stand};
 use crate::place::Place;
 use crate::telescope::telescope;
 use crate::trace::Ray;
@@ -44,6 +45,10 @@ pub enum Sight {
     Layers,
     /// The forecourt with lamp posts, a cable and a poster put up that never move.
     PutUp,
+    /// The entrance hall.
+    Hall,
+    /// The same with a lamp stand in its corner.
+    HallWithStand,
     /// A brass telescope on a table, lit by a large sheet; in each frame a dark card keeps the light off another part of it.
     Telescope,
 }
@@ -90,6 +95,8 @@ pub struct Order {
     pub over: f64,
     /// The brightest place is reflected between the lenses.
     pub flare: bool,
+    /// By how many stops frames differ at random, up and down.
+    pub flicker: f64,
 }
 
 impl Order {
@@ -114,6 +121,7 @@ impl Order {
             dusk: 0.0,
             over: 0.0,
             flare: false,
+            flicker: 0.07,
         }
     }
 }
@@ -188,6 +196,8 @@ impl Shoot {
                 vec![Place::new([forecourt(order.seed), foreground(order.seed)].concat())]
             }
             Sight::PutUp => vec![Place::new([forecourt(order.seed), put_up()].concat())],
+            Sight::Hall => vec![Place::new(hall())],
+            Sight::HallWithStand => vec![Place::new([hall(), stand()].concat())],
             Sight::Telescope => (0..order.frames).map(|k| Place::new(telescope(k, order.frames))).collect(),
         };
         let mut drift = Random::new(order.seed ^ 0x5A4A);
@@ -227,7 +237,9 @@ impl Shoot {
             let turn = bump.after(&rotation(yaw, pitch, roll));
             let to_place = from_wide.after(&turn).after(&to_frame);
             let later = k as f64 / (frames.max(2) - 1) as f64;
-            let gain = (random.within(-0.07, 0.07) - later * self.order.dusk + self.order.over).exp2() as f32;
+            let gain = (random.within(-self.order.flicker, self.order.flicker) - later * self.order.dusk
+                + self.order.over)
+                .exp2() as f32;
             let warmer = (later * self.order.dusk) as f32;
             let white = [1.0 + 0.10 * warmer, 1.0, 1.0 - 0.12 * warmer];
             // Nobody presses at even times; of a clip's frames the camera does.

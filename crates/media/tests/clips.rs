@@ -3,7 +3,7 @@
 #![allow(clippy::unwrap_used)] // helpers of tests may fail loudly
 
 use evanu_core::pixel::Samples;
-use evanu_media::clip::{ClipReader, ClipWriter, Codec, Yuv, probe, seconds_of_frames};
+use evanu_media::clip::{Clip, ClipReader, ClipWriter, Codec, Yuv, probe, seconds_of_frames};
 use evanu_media::{FORMATS, open_asset};
 use std::path::Path;
 use std::process::Command;
@@ -71,7 +71,7 @@ fn what_nobody_changes_goes_through_a_matrix_of_layouts_rates_and_ranges_to_the_
         ffmpeg(&[&MOVING[..], &more].concat(), &from);
         let info = probe(&from).unwrap();
         assert!(info.sound && info.codec == "ffv1" && info.colour.full == (range == "pc"), "{info:?}");
-        let times = seconds_of_frames(&from).unwrap();
+        let times = seconds_of_frames(&from, &info).unwrap();
         let frames: Vec<Yuv> = ClipReader::open(&from, &info).unwrap().map(Result::unwrap).collect();
         assert_eq!(frames.len(), times.len());
         let to = folder.path().join(format!("{k}-again.mkv"));
@@ -86,8 +86,11 @@ fn what_nobody_changes_goes_through_a_matrix_of_layouts_rates_and_ranges_to_the_
         );
         let read: Vec<Yuv> = ClipReader::open(&to, &again).unwrap().map(Result::unwrap).collect();
         assert!(read == frames, "{pixels} {range} {rate}");
-        let late =
-            times.iter().zip(seconds_of_frames(&to).unwrap()).map(|(a, b)| (a - b).abs()).fold(0.0, f64::max);
+        let late = times
+            .iter()
+            .zip(seconds_of_frames(&to, &probe(&to).unwrap()).unwrap())
+            .map(|(a, b)| (a - b).abs())
+            .fold(0.0, f64::max);
         assert!(late < 1e-3, "{late}");
         assert_eq!(sums(&from, "0:a"), sums(&to, "0:a"), "the sound is another");
     }
@@ -119,7 +122,7 @@ fn times_that_are_uneven_stay_so_and_a_clip_that_is_turned_stays_turned() {
     std::fs::remove_file(flat).unwrap();
     let info = probe(&from).unwrap();
     assert_eq!((info.rotation, info.scale), (270, 90_000));
-    let times = seconds_of_frames(&from).unwrap();
+    let times = seconds_of_frames(&from, &info).unwrap();
     assert!(
         times.windows(3).any(|t| ((t[2] - t[1]) - (t[1] - t[0])).abs() > 0.01),
         "they are even: {times:?}"
@@ -131,7 +134,7 @@ fn times_that_are_uneven_stay_so_and_a_clip_that_is_turned_stays_turned() {
     }
     writer.finish().unwrap();
     assert_eq!(probe(&to).unwrap().rotation, 270);
-    let again = seconds_of_frames(&to).unwrap();
+    let again = seconds_of_frames(&to, &probe(&to).unwrap()).unwrap();
     assert_eq!(times.len(), again.len());
     assert!(times.iter().zip(again).all(|(a, b)| (a - b).abs() < 2e-5));
     assert_eq!(sums(&from, "0:a"), sums(&to, "0:a"));
@@ -215,4 +218,80 @@ fn what_is_no_clip_or_only_half_of_one_is_told_by_name_and_reason() {
     let unnamed =
         ClipWriter::create(&at("a.txt"), &at("whole.mkv"), &probe(&at("whole.mkv")).unwrap(), Codec::Like);
     assert!(unnamed.err().unwrap().to_string().contains("ends as no clip"));
+}
+
+#[test]
+fn any_frame_is_found_by_its_number_whatever_it_takes_to_decode_it() {
+    let folder = tempfile::tempdir().unwrap();
+    for (name, codec) in [
+        ("a.mp4", &["-c:v", "libx264", "-g", "12", "-pix_fmt", "yuv420p", "-c:a", "aac"][..]),
+        ("b.webm", &["-c:v", "libvpx-vp9", "-g", "9", "-pix_fmt", "yuv420p", "-an"]),
+        ("c.y4m", &["-pix_fmt", "yuv422p", "-an"]),
+    ] {
+        let path = folder.path().join(name);
+        ffmpeg(&[&MOVING[..], codec].concat(), &path);
+        let clip = Clip::open(&path).unwrap();
+        let all: Vec<Yuv> = ClipReader::open(&path, &clip.info).unwrap().map(Result::unwrap).collect();
+        assert_eq!(all.len(), clip.count(), "{name}");
+        for k in [0, 1, 7, 11, 12, all.len() - 1] {
+            assert!(clip.frame(k).unwrap() == all[k], "{name}: frame {k} is another");
+            assert_eq!(clip.at(clip.second(k)), k, "{name}");
+        }
+        assert!(clip.frame(all.len() + 5).is_err());
+    }
+}
+
+#[test]
+fn an_overlay_is_opaque_where_it_is_and_clear_elsewhere() {
+    let folder = tempfile::tempdir().unwrap();
+    let from = folder.path().join("from.mp4");
+    ffmpeg(&[&MOVING[..], &["-c:v", "libx264", "-pix_fmt", "yuv420p", "-c:a", "aac"]].concat(), &from);
+    let clip = Clip::open(&from).unwrap();
+    let (w, n) = (clip.info.size.width as usize, clip.info.size.pixels() as usize);
+    let shares: Vec<u8> = (0..n).map(|p| if p % w < w / 2 { 255 } else { 0 }).collect();
+    for (name, alpha) in [("o.mov", "alphaextract"), ("o.webm", "alphaextract")] {
+        let to = folder.path().join(name);
+        let mut writer = ClipWriter::create(&to, &from, &clip.info, Codec::Overlay).unwrap();
+        for (k, frame) in ClipReader::open(&from, &clip.info).unwrap().enumerate() {
+            let pair = (&frame.unwrap(), &clip.info.opacity(&shares));
+            writer.push_pair(pair, clip.info.size, clip.second(k)).unwrap();
+        }
+        writer.finish().unwrap();
+        let raw = folder.path().join(format!("{name}.raw"));
+        // The decoder that knows transparency.
+        let decoder: &[&str] = if name.ends_with("webm") { &["-c:v", "libvpx-vp9"] } else { &[] };
+        let path = to.to_str().unwrap();
+        let words =
+            [decoder, &["-i", path, "-vf", alpha, "-frames:v", "1", "-pix_fmt", "gray", "-f", "rawvideo"]];
+        ffmpeg(&words.concat(), &raw);
+        let seen = std::fs::read(&raw).unwrap();
+        assert_eq!(seen.len(), n, "{name}");
+        let at = |x: usize, y: usize| seen[y * w + x];
+        assert!(at(8, 8) >= 254 && at(w - 8, 8) <= 1, "{name}: {} {}", at(8, 8), at(w - 8, 8));
+        let count = seconds_of_frames(&to, &probe(&to).unwrap()).unwrap().len();
+        assert_eq!(count, clip.count(), "{name}");
+    }
+    let refused = ClipWriter::create(&folder.path().join("o.mp4"), &from, &clip.info, Codec::Overlay);
+    assert!(refused.err().is_some_and(|e| e.to_string().contains("transparency")));
+}
+
+#[test]
+fn pairs_are_shown_upright_one_above_the_other_with_sound() {
+    let folder = tempfile::tempdir().unwrap();
+    let (flat, from) = (folder.path().join("flat.mp4"), folder.path().join("from.mp4"));
+    ffmpeg(&[&MOVING[..], &["-c:v", "libx264", "-pix_fmt", "yuv420p", "-c:a", "aac"]].concat(), &flat);
+    ffmpeg(&["-i", flat.to_str().unwrap(), "-c", "copy", "-metadata:s:v:0", "rotate=90"], &from);
+    let clip = Clip::open(&from).unwrap();
+    let to = folder.path().join("pairs.mp4");
+    let mut writer = ClipWriter::create(&to, &from, &clip.info, Codec::Pairs(1280)).unwrap();
+    for (k, frame) in ClipReader::open(&from, &clip.info).unwrap().enumerate() {
+        let frame = frame.unwrap();
+        writer.push_pair((&frame, &frame), clip.info.size, clip.second(k)).unwrap();
+    }
+    writer.finish().unwrap();
+    let made = probe(&to).unwrap();
+    let shown = clip.info.shown();
+    assert_eq!((made.size.width, made.size.height), (shown.width & !1, 2 * (shown.height & !1)));
+    assert!(made.sound && made.rotation == 0);
+    assert_eq!(seconds_of_frames(&to, &made).unwrap().len(), clip.count());
 }

@@ -2,6 +2,7 @@
 
 use crate::geometry::{Rect, Size};
 use crate::pixel::distance::distances_within;
+use crate::pixel::flood::parts;
 
 /// Samples of a part of a frame, by planes: brightness, and two colour differences that may be coarser.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -69,6 +70,40 @@ impl Area {
         coarse.iter_mut().zip(&count).for_each(|(v, n)| *v /= n);
         let colour = AreaPlane::of(coarse, cw, ch, RIM.div_ceil(1 << halved.0));
         Some(Self { part, halved, planes: [AreaPlane::of(bright, pw, ph, RIM), colour.clone(), colour] })
+    }
+
+    /// By a mask as [`Self::new`], but what lies so far apart that no part reaches another is an area of its own. The largest come first; a
+    /// mask of very many pieces is one area.
+    pub fn each(mask: &[f32], size: Size, halved: (u8, u8)) -> Vec<Self> {
+        /// Pieces beyond which all are one.
+        const MOST: usize = 12;
+        let w = size.width as usize;
+        let mut open: Vec<bool> = mask.iter().map(|m| *m > 0.0).collect();
+        let near = distances_within(&open, w, RIM + BESIDE as usize + 2);
+        open = near.iter().map(|d| d.is_finite()).collect();
+        let mut pieces = parts(&mut open, w, 0..mask.len(), 1);
+        if pieces.len() > MOST {
+            return Self::new(mask, size, halved).into_iter().collect();
+        }
+        pieces.sort_by_key(|piece| std::cmp::Reverse(piece.len()));
+        let own = |piece: &Vec<usize>| {
+            let mut own = vec![0.0; mask.len()];
+            piece.iter().for_each(|&p| own[p] = mask[p]);
+            Self::new(&own, size, halved)
+        };
+        pieces.iter().filter_map(own).collect()
+    }
+
+    /// All of a frame, nothing of which is covered and all of which tells how the camera moves.
+    pub(super) fn whole(size: Size) -> Self {
+        let rim = (0..size.pixels() as usize).collect();
+        let (width, height) = (size.width as usize, size.height as usize);
+        let bright = AreaPlane { width, height, weights: Vec::new(), rim };
+        Self {
+            part: size.rect(),
+            halved: (0, 0),
+            planes: [bright, AreaPlane::default(), AreaPlane::default()],
+        }
     }
 
     /// Columns and rows of a plane of the part.

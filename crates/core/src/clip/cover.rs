@@ -1,6 +1,7 @@
 //! One frame after another with the patch on it.
 
 use super::area::{Area, Planes};
+use super::brush::Stroke;
 use super::front::front;
 use super::light::Light;
 use super::motion::Motion;
@@ -25,6 +26,11 @@ pub struct Told {
     pub around: f64,
 }
 
+impl Told {
+    /// Of a frame that is left as it is.
+    pub const UNTOUCHED: Self = Self { gain: 1.0, contact: 0.0, shift: [0.0; 2], around: 0.0 };
+}
+
 /// A patch that is laid on frames.
 pub struct Cover {
     area: Area,
@@ -38,22 +44,18 @@ pub struct Cover {
 
 impl Cover {
     /// Of an area, its part of some frames of all of the time, of which there is at least one, and what is behind, by planes of the part and
-    /// between codes; `center` are the codes of no light and of no colour, `most` is the greatest code.
+    /// between codes, all other frames are brought to its place; `center` are the codes of no light and of no colour, `most` is the greatest code.
     pub fn new(
         area: Area,
         frames: &[Planes],
         mut behind: [Vec<f32>; 3],
         (center, most): ([f64; 3], u16),
     ) -> Self {
-        let (frames, moves) = aligned(&area, frames);
+        let (frames, moves) = aligned(&area, frames, &behind[0]);
         let mut usual = Usual::of(&area, &frames, center);
         if moves {
             // Between samples noise is calmer than in them.
             usual.noise = usual.noise.map(|n| 1.3 * n);
-        }
-        let motion = Motion::of(&area, &usual.planes[0], &behind[0]);
-        if !motion.is_none(&area) {
-            behind = std::array::from_fn(|c| motion.moved(&area, c, &behind[c], true));
         }
         // What was brought from elsewhere may be a little brighter: at the rim both show the same.
         for (c, behind) in behind.iter_mut().enumerate().filter(|(c, _)| !usual.planes[*c].is_empty()) {
@@ -75,8 +77,14 @@ impl Cover {
         &self.area
     }
 
-    /// Lays the patch on the part of a frame, and tells what was found there.
-    pub fn lay(&self, part: &mut Planes) -> Told {
+    /// Pixels of brightness that it covers, by their weights.
+    pub fn covered(&self) -> f64 {
+        self.covered
+    }
+
+    /// Lays the patch on the part of a frame, where what was brushed in it has the last word, and tells what was found there. The patch is what
+    /// another frame shows there, as it is but for its light, where one is given.
+    pub fn lay(&self, part: &mut Planes, brushed: &[Stroke], other: Option<&Planes>) -> Told {
         let area = &self.area;
         let bright: Vec<f32> = part.planes[0].iter().map(|v| f32::from(*v)).collect();
         let motion = Motion::of(area, &self.usual.planes[0], &bright);
@@ -108,12 +116,24 @@ impl Cover {
                 of[c].par_iter().enumerate().map(|(p, v)| lights[c].lit(plane, p, *v, center)).collect()
             })
         };
-        let (usual_lit, behind_lit) = rayon::join(|| lit(&usual), || lit(&behind));
+        let (usual_lit, behind_lit) = rayon::join(
+            || lit(&usual),
+            || other.map_or_else(|| lit(&behind), |other| self.lived(other, part)),
+        );
         let known = (self.usual.noise, self.usual.center[0] as f32);
-        let front = front(area, &part.planes, &usual_lit, known);
+        let mut front = front(area, &part.planes, &usual_lit, known);
+        brushed.iter().for_each(|stroke| stroke.paint(area, &mut front));
         let made: Vec<Vec<u16>> = (0..3)
             .into_par_iter()
-            .map(|c| self.plane(c, &part.planes[c], (&usual_lit[c], &behind_lit[c]), (&front, &weights[c])))
+            .map(|c| {
+                let grain = other.is_none();
+                self.plane(
+                    c,
+                    (&part.planes[c], grain),
+                    (&usual_lit[c], &behind_lit[c]),
+                    (&front, &weights[c]),
+                )
+            })
             .collect();
         let contact = weights[0].iter().zip(&front).map(|(w, f)| f64::from(w * f)).sum::<f64>();
         let rim = (&usual[0][..], &part.planes[0][..]);
@@ -125,11 +145,26 @@ impl Cover {
         Told { gain: first.gain(), contact: contact / self.covered.max(1.0), shift, around }
     }
 
-    /// A plane with the patch: what is behind with the frame's own grain, and its shadows; the frame itself where somebody is in front.
+    /// What another frame shows, in the light of this one.
+    fn lived(&self, other: &Planes, part: &Planes) -> [Vec<f32>; 3] {
+        std::array::from_fn(|c| {
+            let (plane, center) = (&self.area.planes[c], self.usual.center[c]);
+            let own: Vec<f32> = other.planes[c].iter().map(|v| f32::from(*v)).collect();
+            if own.is_empty() {
+                return own;
+            }
+            let sides = (&own[..], &part.planes[c][..]);
+            let light = Light::of(plane, sides, center, (1.0, HELD[c]), self.usual.noise[c]);
+            own.iter().enumerate().map(|(p, v)| light.lit(plane, p, *v, center)).collect()
+        })
+    }
+
+    /// A plane with the patch: what is behind with the frame's own grain (unless it has its own), and its shadows; the frame itself where
+    /// somebody is in front.
     fn plane(
         &self,
         c: usize,
-        frame: &[u16],
+        (frame, grain): (&[u16], bool),
         (usual, behind): (&[f32], &[f32]),
         (front, weights): (&[f32], &[f32]),
     ) -> Vec<u16> {
@@ -162,7 +197,8 @@ impl Cover {
                 let slow = mean.signum() * (mean.abs() - calm).max(0.0);
                 let share = if c == 0 { slow * count[p] / light[p].max(1.0) } else { 0.0 };
                 let shaded = share.clamp(-0.9, 1.0) * (behind[p] - center).max(0.0);
-                let patch = behind[p] + shaded + (own[p] - slow) * open[p];
+                let own = if grain { (own[p] - slow) * open[p] } else { 0.0 };
+                let patch = behind[p] + shaded + own;
                 let shown = weight * open[p];
                 (f32::from(frame[p]) + shown * (patch - f32::from(frame[p]))).round().clamp(0.0, self.most)
                     as u16
@@ -171,12 +207,11 @@ impl Cover {
     }
 }
 
-/// Frames brought to the place of the one in their middle, and whether any of them was elsewhere.
-fn aligned(area: &Area, frames: &[Planes]) -> (Vec<Planes>, bool) {
+/// Frames brought to the place of the plate, and whether any of them was elsewhere.
+fn aligned(area: &Area, frames: &[Planes], plate: &[f32]) -> (Vec<Planes>, bool) {
     let floats = |plane: &Vec<u16>| plane.iter().map(|v| f32::from(*v)).collect::<Vec<f32>>();
-    let base = floats(&frames[frames.len() / 2].planes[0]);
     let brought = |frame: &Planes| -> (Planes, bool) {
-        let motion = Motion::of(area, &base, &floats(&frame.planes[0]));
+        let motion = Motion::of(area, plate, &floats(&frame.planes[0]));
         if motion.is_none(area) {
             return (frame.clone(), false);
         }
@@ -210,7 +245,7 @@ mod tests {
         let behind = [vec![254.0; pixels], vec![128.0; pixels], vec![128.0; pixels]];
         let cover = Cover::new(area, &seen, behind, ([0.0, 128.0, 128.0], 255));
         for mut part in seen {
-            cover.lay(&mut part);
+            cover.lay(&mut part, &[], None);
             assert!(part.planes.iter().flatten().all(|v| *v <= 255));
             assert!(part.planes[0].contains(&255), "the sheet is not shown");
         }

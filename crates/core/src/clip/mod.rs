@@ -3,7 +3,7 @@
 //! What the area looks like most of the time (the median over time of frames brought to one place and one light) is taken off
 //! each frame, and what it looks like behind is put there instead. So the patch has the frame's own grain with all that its coding
 //! does, its light, and shadows that fall on it. Who crosses in front differs from what is usual by more than that: there the frame
-//! stays ([`front`]). A camera that moves a little is followed ([`motion`]). Outside the area no sample changes.
+//! stays ([`front`]), unless somebody brushed otherwise ([`Stroke`]). A camera that moves a little is followed ([`motion`]). Outside the area no sample changes.
 //!
 //! All in the samples of the clip: brightness and colour differences, by planes. Cost: some tens of operations a pixel of the area and a
 //! rim around it; memory is that of the sampled frames of the area.
@@ -28,18 +28,26 @@
 //! let cover = Cover::new(area, &seen, behind, ([0.0, 128.0, 128.0], 255));
 //! let mut shown = frame(4);
 //! let mut part = cover.area().cut(&shown, size);
-//! let told = cover.lay(&mut part);
+//! let told = cover.lay(&mut part, &[], None);
 //! cover.area().put(&part, &mut shown, size);
 //! assert!(told.contact == 0.0 && (118..=124).contains(&shown[0][30 * w + 40]), "the post is gone");
 //! assert_eq!(shown[0][30 * w + 20], frame(4)[0][30 * w + 20], "outside nothing changes");
 //! ```
 
 mod area;
+mod brush;
 mod cover;
+mod crossings;
 mod front;
 mod light;
 mod motion;
+mod repair;
+mod steady;
 mod usual;
 
 pub use area::{Area, Planes};
+pub use brush::{Stroke, carried};
 pub use cover::{Cover, Told};
+pub use crossings::{Crossing, crossings, moves_far};
+pub use repair::{Frame, Repair};
+pub use steady::{Moved, Remark, Small, remarks};

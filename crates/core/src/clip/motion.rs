@@ -107,6 +107,11 @@ impl Motion {
         [self.right, self.down]
     }
 
+    /// How much larger it makes.
+    pub(super) fn zoom(self) -> f64 {
+        self.zoom
+    }
+
     /// The farthest that it moves any corner.
     fn most(self, plane: &AreaPlane) -> f64 {
         let (w, h) = (plane.width as f64, plane.height as f64);

@@ -128,6 +128,8 @@ impl<'a, F> Inputs<'a, F> {
             protected,
             method,
             canvas,
+            // No pixel of the plate depends on what is done in the clip.
+            clip: _,
         } = recipe;
         Self {
             alignment: AlignmentInputs { align: *align, reference, areas },

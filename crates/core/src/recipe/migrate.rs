@@ -13,7 +13,7 @@
 //! assert!(matches!(migrate::read("{", &[]), Err(RecipeError::Damaged(_))));
 //! ```
 
-use super::{FrameId, Recipe, VERSION};
+use super::{ClipRepair, FrameId, Recipe, VERSION};
 use serde_json::{Map, Value, json};
 
 /// Why a stored recipe cannot be read.
@@ -40,8 +40,9 @@ pub fn read(text: &str, frames: &[FrameId]) -> Result<Recipe<FrameId>, RecipeErr
     let version = stored.get("version").and_then(Value::as_u64);
     match version.ok_or_else(|| RecipeError::Damaged("it says no version".into()))? {
         0 => return Err(RecipeError::Damaged("there is no version 0".into())),
-        1 => stored = from_2(from_1(stored, frames)?),
-        2 => stored = from_2(stored),
+        1 => stored = from_3(from_2(from_1(stored, frames)?)),
+        2 => stored = from_3(from_2(stored)),
+        3 => stored = from_3(stored),
         v if v == u64::from(VERSION) => {}
         v => return Err(RecipeError::Newer(v)),
     }
@@ -53,6 +54,15 @@ fn from_2(mut stored: Value) -> Value {
     if let Value::Object(fields) = &mut stored {
         fields.insert("version".into(), json!(3));
         fields.entry("touches").or_insert_with(|| json!([]));
+    }
+    stored
+}
+
+/// Version 3 knew nothing of clips.
+fn from_3(mut stored: Value) -> Value {
+    if let Value::Object(fields) = &mut stored {
+        fields.insert("version".into(), json!(VERSION));
+        fields.entry("clip").or_insert_with(|| json!(ClipRepair::default()));
     }
     stored
 }
@@ -191,6 +201,7 @@ mod tests {
     const ONE: &str = include_str!("examples/recipe-1.json");
     const TWO: &str = include_str!("examples/recipe-2.json");
     const THREE: &str = include_str!("examples/recipe-3.json");
+    const FOUR: &str = include_str!("examples/recipe-4.json");
     const FRAMES: [FrameId; 3] = [FrameId(40), FrameId(41), FrameId(43)];
 
     #[test]
@@ -243,26 +254,29 @@ mod tests {
 
     #[test]
     fn the_stored_example_of_this_version_is_what_is_written() {
-        let recipe = read(THREE, &[]).unwrap();
+        let recipe = read(FOUR, &[]).unwrap();
         let before = read(TWO, &[]).unwrap();
         assert_eq!(before, read(ONE, &FRAMES).unwrap(), "the examples are the same recipe");
-        assert_eq!(Recipe { touches: Vec::new(), ..recipe.clone() }, before);
+        assert_eq!(Recipe { touches: Vec::new(), clip: ClipRepair::default(), ..recipe.clone() }, before);
+        assert_eq!(Recipe { clip: ClipRepair::default(), ..recipe.clone() }, read(THREE, &[]).unwrap());
+        assert_eq!((recipe.clip.held[1].later, recipe.clip.from), (Some(-2.5), Some(1.5)));
+        assert!(recipe.clip.strokes[0].front && recipe.clip.to.is_none());
         let Act::Mend { transform, only } = recipe.touches[1].act else { panic!("{:?}", recipe.touches[1]) };
         assert_eq!((transform.shift, only), ([40.0, -2.5], Only::Darken));
         assert_eq!(recipe.touches[1].shown, Shown::Frame(FrameId(41)));
         assert!(recipe.touches[1].plane.is_some() && recipe.touches.iter().any(|t| !t.parts.is_empty()));
         let written = serde_json::to_value(&recipe).unwrap();
-        assert_eq!(written, serde_json::from_str::<Value>(THREE).unwrap());
+        assert_eq!(written, serde_json::from_str::<Value>(FOUR).unwrap());
     }
 
     #[test]
     fn what_is_newer_unknown_or_damaged_is_refused_with_words() {
-        let with = |from: &str, to: &str| read(&THREE.replacen(from, to, 1), &[]);
-        assert_eq!(with("\"version\": 3", "\"version\": 4"), Err(RecipeError::Newer(4)));
+        let with = |from: &str, to: &str| read(&FOUR.replacen(from, to, 1), &[]);
+        assert_eq!(with("\"version\": 4", "\"version\": 5"), Err(RecipeError::Newer(5)));
         for (from, to, word) in [
             ("\"canvas\"", "\"sphere\": true, \"canvas\"", "sphere"),
             ("\"grain\"", "\"glow\": 1, \"grain\"", "glow"),
-            ("\"version\": 3", "\"version\": \"three\"", "no version"),
+            ("\"version\": 4", "\"version\": \"four\"", "no version"),
             ("\"median\"", "\"best\"", "there is no method"),
         ] {
             let told = with(from, to).unwrap_err().to_string();

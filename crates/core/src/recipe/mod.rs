@@ -16,11 +16,13 @@
 //! assert_eq!(recipe.at_hand(&[FrameId(3)]).reference, None);
 //! ```
 
+mod clip;
 pub mod inputs;
 mod manual;
 pub mod migrate;
 mod options;
 
+pub use crate::clip::Stroke;
 use crate::combine::Method;
 use crate::develop::Develop;
 use crate::geometry::Rect;
@@ -28,6 +30,7 @@ use crate::patch::drawable;
 pub use crate::patch::{Patch, Protected, Source};
 pub use crate::register::{Area, Guide};
 pub use crate::touch::{Act, Only, Part, Shown, Touch};
+pub use clip::{ClipRepair, Held};
 pub use inputs::Inputs;
 pub use manual::{ManualAlignment, Pair};
 pub use migrate::RecipeError;
@@ -70,7 +73,7 @@ pub struct Settled<F = usize> {
 }
 
 /// The version of the shape that this program writes.
-pub const VERSION: u32 = 3;
+pub const VERSION: u32 = 4;
 
 /// All decisions of a set. Stored ones are read by [`migrate::read`], which knows earlier versions.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -107,6 +110,8 @@ pub struct Recipe<F = usize> {
     pub method: Method,
     /// What the plate covers.
     pub canvas: Canvas,
+    /// What is done in the clip that the frames come from.
+    pub clip: ClipRepair,
 }
 
 impl<F> Default for Recipe<F> {
@@ -133,6 +138,7 @@ impl<F> Recipe<F> {
             protected: Vec::new(),
             method: Method::Consensus,
             canvas: Canvas::Reference,
+            clip: ClipRepair::default(),
         }
     }
 }
@@ -185,6 +191,9 @@ impl<F: Copy + Ord> Recipe<F> {
         if self.protected.len() > 100 || !self.protected.iter().all(|k| k.is_valid() && known(k.on)) {
             return Err("an area to keep has three to a thousand corners, on a frame of this set, and there are at most a hundred".into());
         }
+        if !self.clip.is_valid() {
+            return Err("what is done in a clip has loops of three to a thousand corners, times that follow each other, and brushes of half a pixel to 2000 pixels".into());
+        }
         if self.corners() > CORNERS {
             return Err(format!("all loops together have at most {CORNERS} corners; draw them more simply"));
         }
@@ -198,6 +207,7 @@ impl<F: Copy + Ord> Recipe<F> {
             + self.touches.iter().map(Touch::corners).sum::<usize>()
             + self.protected.iter().map(|kept| kept.outline.len()).sum::<usize>()
             + self.areas.iter().map(|area| area.outline.len()).sum::<usize>()
+            + self.clip.corners()
     }
 
     /// The same recipe with its frames named otherwise; what rests on a frame that has no other name is left out.
@@ -218,6 +228,7 @@ impl<F: Copy + Ord> Recipe<F> {
             protected,
             method,
             canvas,
+            clip,
         } = self;
         let name = &name;
         Recipe {
@@ -250,6 +261,7 @@ impl<F: Copy + Ord> Recipe<F> {
                 .collect(),
             method: *method,
             canvas: *canvas,
+            clip: clip.clone(),
         }
     }
 
@@ -369,6 +381,14 @@ mod tests {
                             .iter()
                             .map(|a| Protected { on: a.on, outline: a.outline.clone() })
                             .collect(),
+                        clip: ClipRepair {
+                            held: areas
+                                .iter()
+                                .map(|a| Held { outline: a.outline.clone(), later: Some(-1.5) })
+                                .collect(),
+                            from: Some(0.5),
+                            ..ClipRepair::default()
+                        },
                         areas,
                         manual_alignments: manual.into_iter().collect(),
                     }

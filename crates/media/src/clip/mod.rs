@@ -7,6 +7,8 @@
 mod colour;
 mod ffmpeg;
 mod matroska;
+mod repairing;
+mod survey;
 mod y4m;
 
 pub use colour::{Colour, Matrix};
@@ -14,8 +16,10 @@ pub use ffmpeg::{
     CONFINE_COMMAND, ClipReader, ClipWriter, Codec, become_confined, confined, probe, seconds_of_frames,
 };
 pub(crate) use ffmpeg::{FORMAT, runs};
+pub use repairing::{Take, Wanted, as_coded, softened, turned};
+pub use survey::{Clip, Survey};
 pub(crate) use y4m::FORMAT as Y4M;
-pub use y4m::{Y4mReader, write_y4m};
+pub use y4m::{Y4mReader, Y4mWriter, write_y4m};
 
 use crate::camera::CameraData;
 use crate::error::MediaError;
@@ -58,7 +62,8 @@ impl Layout {
     /// By its name in ffmpeg; `None` for one that Evanu does not take. The second is whether the name says full range.
     fn of_name(name: &str) -> Option<(Self, bool)> {
         let full = name.starts_with("yuvj");
-        let plain = name.replace("yuvj", "yuv");
+        // Transparency is let go.
+        let plain = name.replace("yuvj", "yuv").replace("yuva", "yuv");
         let plain = plain.trim_end_matches("le");
         let of = |bits, across, down| Self { bits, across, down, grey: false };
         let bits = |rest: &str| {
@@ -128,6 +133,39 @@ pub struct ClipInfo {
 }
 
 impl ClipInfo {
+    /// The time of a frame among those that are known, in seconds, also where fewer are known than there are.
+    pub fn second(&self, known: &[f64], k: usize) -> f64 {
+        let pace = f64::from(self.rate.1) / f64::from(self.rate.0);
+        let beyond = match known.last() {
+            Some(last) => last + pace * (k + 1 - known.len().min(k + 1)) as f64,
+            None => k as f64 * pace,
+        };
+        known.get(k).copied().unwrap_or(beyond)
+    }
+
+    /// How much of each pixel is there, in 255ths, as a frame whose brightness tells it.
+    pub fn opacity(&self, shares: &[u8]) -> Yuv {
+        let most = u32::from(self.layout.most());
+        let chroma = self.layout.chroma(self.size).pixels() as usize;
+        let none = vec![1u16 << (self.layout.bits - 1); chroma];
+        let code = |s: &u8| (u32::from(*s) * most / 255) as u16;
+        Yuv { planes: [shares.iter().map(code).collect(), none.clone(), none] }
+    }
+
+    /// Columns and rows as it is shown.
+    pub fn shown(&self) -> Size {
+        if matches!(self.rotation, 90 | 270) {
+            Size::new(self.size.height, self.size.width)
+        } else {
+            self.size
+        }
+    }
+
+    /// Whether it is read without any other program.
+    fn is_y4m(&self, path: &Path) -> bool {
+        self.codec == "rawvideo" && Y4M.recognises(&ffmpeg::first(path))
+    }
+
     /// Whether its light is coded for screens that are brighter than others.
     pub fn is_hdr(&self) -> bool {
         matches!(self.tags[2].as_str(), "smpte2084" | "arib-std-b67")

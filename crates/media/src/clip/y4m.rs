@@ -4,7 +4,8 @@ use super::{ClipInfo, Colour, Layout, Matrix, Yuv, check_size};
 use crate::error::MediaError;
 use crate::read::{AssetFormat, Decoded, Frames};
 use evanu_core::geometry::Size;
-use std::io::{BufRead, BufReader, ErrorKind, Read, Write};
+use std::fs::File;
+use std::io::{BufRead, BufReader, BufWriter, ErrorKind, Read, Write};
 use std::path::{Path, PathBuf};
 
 /// What such a file begins with.
@@ -29,6 +30,28 @@ impl Y4mReader {
     pub fn open(path: &Path) -> Result<Self, MediaError> {
         let file = std::fs::File::open(path).map_err(|e| MediaError::reading(path, &e))?;
         Self::new(path, Box::new(BufReader::with_capacity(1 << 20, file)))
+    }
+
+    /// A file from a frame on, counted from 0: those before it are passed over without being read, as long as their lines are plain.
+    ///
+    /// # Errors
+    /// As [`Self::open`].
+    pub(super) fn open_at(path: &Path, frame: u64) -> Result<Self, MediaError> {
+        let mut file = std::fs::File::open(path).map_err(|e| MediaError::reading(path, &e))?;
+        if frame == 0 {
+            return Self::open(path);
+        }
+        let info = Self::open(path)?.info;
+        let mut head = Vec::new();
+        let mut start = BufReader::new(&mut file);
+        start.read_until(b'\n', &mut head).map_err(|e| MediaError::reading(path, &e))?;
+        let samples: u64 = (0..3).map(|k| info.layout.plane(info.size, k).pixels()).sum();
+        let one = samples * if info.layout.bits > 8 { 2 } else { 1 } + b"FRAME\n".len() as u64;
+        let at = head.len() as u64 + frame * one;
+        std::io::Seek::seek(&mut file, std::io::SeekFrom::Start(at))
+            .map_err(|e| MediaError::reading(path, &e))?;
+        let input = Box::new(BufReader::with_capacity(1 << 20, file));
+        Ok(Self { path: path.to_owned(), input, info, done: false })
     }
 
     /// Of anything that such a stream is read from; the path is for messages.
@@ -169,6 +192,59 @@ pub fn write_y4m(
     info: &ClipInfo,
     frames: &mut dyn Iterator<Item = Yuv>,
 ) -> std::io::Result<()> {
+    write_head(out, info)?;
+    for frame in frames {
+        write_frame(out, info, &frame)?;
+    }
+    Ok(())
+}
+
+/// A Y4M file that is being written; nothing is left of it unless it is finished.
+pub struct Y4mWriter {
+    path: PathBuf,
+    part: PathBuf,
+    out: BufWriter<File>,
+    info: ClipInfo,
+}
+
+impl Y4mWriter {
+    /// Begins one of frames as `info` says.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub fn create(path: &Path, info: &ClipInfo) -> Result<Self, MediaError> {
+        let part = path.with_extension("y4m.part");
+        let unwritable = |e: std::io::Error| MediaError::writing(path, &e);
+        let mut out = BufWriter::with_capacity(1 << 20, File::create(&part).map_err(unwritable)?);
+        write_head(&mut out, info).map_err(unwritable)?;
+        Ok(Self { path: path.to_owned(), part, out, info: info.clone() })
+    }
+
+    /// Adds a frame.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub fn push(&mut self, frame: &Yuv) -> Result<(), MediaError> {
+        write_frame(&mut self.out, &self.info, frame).map_err(|e| MediaError::writing(&self.path, &e))
+    }
+
+    /// Ends it, and gives it its name.
+    ///
+    /// # Errors
+    /// When it could not be written whole.
+    pub fn finish(mut self) -> Result<(), MediaError> {
+        let done = self.out.flush().and_then(|()| std::fs::rename(&self.part, &self.path));
+        done.map_err(|e| MediaError::writing(&self.path, &e))
+    }
+}
+
+impl Drop for Y4mWriter {
+    fn drop(&mut self) {
+        let _ = std::fs::remove_file(&self.part); // it is there only when it was not finished
+    }
+}
+
+fn write_head(out: &mut dyn Write, info: &ClipInfo) -> std::io::Result<()> {
     let Layout { bits, grey, .. } = info.layout;
     let name = info.layout.name();
     let shape = match (grey, bits) {
@@ -180,14 +256,12 @@ pub fn write_y4m(
     let shape = if shape == "420" { "420mpeg2" } else { &shape };
     let range = if info.colour.full { " XCOLORRANGE=FULL" } else { "" };
     let (w, h, (a, b)) = (info.size.width, info.size.height, info.rate);
-    writeln!(out, "YUV4MPEG2 W{w} H{h} F{a}:{b} Ip A1:1 C{shape}{range}")?;
-    for frame in frames {
-        out.write_all(b"FRAME\n")?;
-        for plane in &frame.planes {
-            out.write_all(&bytes(plane, bits))?;
-        }
-    }
-    Ok(())
+    writeln!(out, "YUV4MPEG2 W{w} H{h} F{a}:{b} Ip A1:1 C{shape}{range}")
+}
+
+fn write_frame(out: &mut dyn Write, info: &ClipInfo, frame: &Yuv) -> std::io::Result<()> {
+    out.write_all(b"FRAME\n")?;
+    frame.planes.iter().try_for_each(|plane| out.write_all(&bytes(plane, info.layout.bits)))
 }
 
 /// Samples as a file holds them.
