@@ -2,6 +2,10 @@
 import { useEffect } from "react";
 import { thumbnail, type SetDetail } from "./api/client";
 import { useSet } from "./api/useSet";
+import { useClip } from "./clip/clip";
+import { ClipView } from "./clip/ClipView";
+import { begin, useTime } from "./clip/time";
+import { TimeStrip } from "./clip/TimeStrip";
 import { ContactSheet } from "./frames/ContactSheet";
 import { useKeys } from "./keys/useKeys";
 import { LookThrough } from "./lookthrough/LookThrough";
@@ -21,9 +25,14 @@ export function Workplace({ id }: { id: number }) {
   const open = useSet(id);
   const { query, set } = open;
   const sheet = useView((s) => s.sheet);
+  const clip = useClip(set);
+  const shown = useView((s) => s.clip) && clip;
   useKeys(open, set);
   useFlicking(set);
-  useEffect(() => useView.getState().set(fresh), [id]);
+  useEffect(() => {
+    useView.getState().set(fresh);
+    useTime.getState().set(begin);
+  }, [id]);
   if (query.isError)
     return (
       <main className="flex h-full flex-col items-start gap-3 bg-sheet p-10">
@@ -47,7 +56,9 @@ export function Workplace({ id }: { id: number }) {
       <div className="flex min-w-0 grow flex-col">
         <ViewStrip set={set} />
         <div className="relative min-h-0 grow">
-          {sheet ? (
+          {shown ? (
+            <ClipView open={open} set={set} clip={shown} />
+          ) : sheet ? (
             <ContactSheet open={open} set={set} />
           ) : set.canvas ? (
             <Picture open={open} set={set} />
@@ -55,7 +66,7 @@ export function Workplace({ id }: { id: number }) {
             <Waiting set={set} />
           )}
         </div>
-        {!sheet && <LookThrough open={open} set={set} />}
+        {shown ? <TimeStrip set={set} clip={shown} /> : !sheet && <LookThrough open={open} set={set} />}
       </div>
     </main>
   );

@@ -2,13 +2,14 @@
 
 use crate::files::{check_output, read_moments, scratch, write_whole};
 use crate::tell::Step;
-use evanu_core::clip::{Area, Crossing, Moved, Planes, Repair, Told, crossings, moves_far};
+use evanu_core::clip::{Crossing, Moved, Repair, Told, crossings, moves_far};
 use evanu_core::pixel::{FrameSource, Samples};
 use evanu_core::prepare;
 use evanu_core::recipe::Recipe;
 use evanu_core::render::{Scene, View};
 use evanu_media::clip::{
-    Clip, ClipInfo, ClipReader, ClipWriter, Codec, Survey, Wanted, Y4mWriter, Yuv, as_coded, probe, softened,
+    Clip, ClipArea, ClipInfo, ClipReader, ClipWriter, Codec, Seen, Survey, Wanted, Y4mWriter, Yuv, as_coded,
+    probe, softened,
 };
 use evanu_media::{Format, MediaError, Output, Reader, read_mask, write};
 use serde::Serialize;
@@ -123,7 +124,7 @@ pub(crate) fn run(args: &Args) -> Result<(), String> {
     let clip = Clip::open(&args.input).map_err(|e| e.to_string())?;
     let mask = softened(&mask, info.size);
     let covered = mask.iter().map(|v| f64::from(*v)).sum::<f64>() / mask.len() as f64;
-    let areas = clip.areas(&[Wanted { mask, later: args.later }]);
+    let areas = clip.areas(&[Wanted { mask, later: args.later, sometimes: args.plate.is_none() }]);
     if areas.is_empty() {
         return Err("the mask is black: nothing is to be covered; paint white what is to go".into());
     }
@@ -134,7 +135,7 @@ pub(crate) fn run(args: &Args) -> Result<(), String> {
         None => from_time(&args.input, &info)?.1,
     };
     let parts: Vec<[u32; 4]> =
-        areas.iter().map(|(a, _)| [a.part.x as u32, a.part.y as u32, a.part.width, a.part.height]).collect();
+        areas.iter().map(|a| a.area.part).map(|r| [r.x as u32, r.y as u32, r.width, r.height]).collect();
     let repair = clip.repair(areas, &picture, &seen);
     drop(seen);
     let each = lay(args, &clip, &repair, range)?;
@@ -201,26 +202,20 @@ fn range(args: &Args, clip: &Clip) -> Result<RangeInclusive<usize>, String> {
 }
 
 /// Looks at all frames, and keeps what areas look like in some.
-fn look(
-    clip: &Clip,
-    areas: &[(Area, Option<f64>)],
-    range: RangeInclusive<usize>,
-) -> Result<(Survey, Vec<Vec<Planes>>), String> {
+fn look(clip: &Clip, areas: &[ClipArea], range: RangeInclusive<usize>) -> Result<(Survey, Seen), String> {
     let last = (*range.end()).min(clip.count().max(1) - 1);
     let wanted = clip.sampled(*range.start()..=last, areas);
     let step = Step::new("look");
-    let mut seen: Vec<Vec<Planes>> = areas.iter().map(|_| Vec::new()).collect();
+    let mut seen = Seen::default();
     let mut keep = |k: usize, frame: &Yuv, share: f32| {
         step.at(share.min(1.0));
         if wanted.binary_search(&k).is_ok() {
-            for ((area, _), seen) in areas.iter().zip(&mut seen) {
-                seen.push(area.cut(&frame.planes, clip.info.size));
-            }
+            seen.push(k, frame, (areas, clip.info.size));
         }
         Ok::<_, MediaError>(())
     };
     let survey = Survey::of(clip, &mut keep).map_err(|e| e.to_string())?;
-    if seen.iter().any(Vec::is_empty) {
+    if seen.numbers.is_empty() {
         return Err(format!("{}: no frame lies between --from and --to", clip.path.display()));
     }
     Ok((survey, seen))
@@ -339,7 +334,9 @@ fn lay(
         each.push(FrameReport { seconds, told });
         Ok(())
     };
-    let stopped = clip.lay(repair, (0..=usize::MAX, range), &[], &mut take).map_err(|e| e.to_string())?;
+    let stopped = clip
+        .lay(repair, (0..=usize::MAX, &|k| range.contains(&k)), &[], &mut take)
+        .map_err(|e| e.to_string())?;
     match out {
         Out::Plain(out) => out.finish(),
         Out::Coded(out) => out.finish(),

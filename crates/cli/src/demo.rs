@@ -18,7 +18,7 @@ pub(crate) struct Args {
     /// Number of rendered frames; as many as the shipped set has when left out
     #[arg(long, value_parser = clap::value_parser!(u32).range(1..=1000))]
     frames: Option<u32>,
-    /// What chance begins with, for a clip (`clip`, `clip-fading`, `clip-shaken`, `clip-hall`, `clip-hall-shaken`)
+    /// What chance begins with, for a clip (`clip`, `clip-fading`, `clip-shaken`, `clip-hall`, `clip-hall-shaken`, `clip-leaves`)
     #[arg(long, default_value_t = 20260601)]
     seed: u64,
 }

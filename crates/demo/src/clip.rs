@@ -8,6 +8,7 @@ use evanu_core::geometry::Size;
 use evanu_core::pixel::Raster;
 use evanu_core::pixel::distance::distances_within;
 use evanu_core::pixel::flood::parts;
+use evanu_core::random::Random;
 use evanu_media::clip::{ClipInfo, Colour, Layout, Matrix, Yuv, write_y4m};
 use evanu_media::{Format, MediaError, Output, write, write_grey};
 use std::convert::Infallible;
@@ -29,6 +30,8 @@ pub struct ClipKind {
     fading: f64,
     /// Stops by which frames differ at random.
     flicker: f64,
+    /// How far leaves move.
+    breeze: f64,
 }
 
 const POSTS: ClipKind = ClipKind {
@@ -39,6 +42,7 @@ const POSTS: ClipKind = ClipKind {
     interval: 0.12,
     fading: 0.0,
     flicker: 0.07,
+    breeze: 0.0,
 };
 const HALL: ClipKind = ClipKind {
     name: "clip-hall",
@@ -51,12 +55,21 @@ const HALL: ClipKind = ClipKind {
 };
 
 /// All kinds.
-pub const CLIPS: [ClipKind; 5] = [
+pub const CLIPS: [ClipKind; 6] = [
     POSTS,
     ClipKind { name: "clip-fading", fading: 0.3, ..POSTS },
     ClipKind { name: "clip-shaken", hold: Hold::Hands, ..POSTS },
     HALL,
     ClipKind { name: "clip-hall-shaken", hold: Hold::Hands, ..HALL },
+    ClipKind {
+        name: "clip-leaves",
+        sights: (Sight::Forecourt, Sight::Forecourt),
+        crowd: Crowd::Leaving(6.0),
+        interval: 0.04,
+        flicker: 0.01,
+        breeze: 0.007,
+        ..POSTS
+    },
 ];
 
 /// What is wanted of a clip.
@@ -79,7 +92,7 @@ const SPECK: usize = 60;
 const AROUND: usize = 3;
 
 /// Renders `in.y4m`, `truth.y4m` (the same without what is to go), `plate.png` (the first frame's place without anybody), `mask.png` (what is to go and
-/// its shadow) and `occupied.y4m` (white where somebody or a shadow is).
+/// its shadow), `sound.wav` and `occupied.y4m` (white where somebody or a shadow is).
 ///
 /// # Errors
 /// When they cannot be written.
@@ -93,6 +106,7 @@ pub fn render_clip(order: ClipOrder, folder: &Path, tell: &dyn Fn(String)) -> Re
             interval: kind.interval,
             dusk: kind.fading,
             flicker: kind.flicker,
+            breeze: kind.breeze,
             pitch: if kind.crowd == Crowd::Hall { 0.0 } else { 0.105 },
             ..Order::by_hand(order.seed, order.width, order.frames, kind.crowd)
         })
@@ -176,8 +190,47 @@ pub fn render_clip(order: ClipOrder, folder: &Path, tell: &dyn Fn(String)) -> Re
         let from = 3 * r.y as usize * of.size.width as usize;
         Ok(Raster { size: r.size(), data: of.data[from..from + 3 * r.size().pixels() as usize].to_vec() })
     };
+    let path = folder.join("sound.wav");
+    std::fs::write(&path, sound(order.seed, order.frames)).map_err(|e| MediaError::writing(&path, &e))?;
     write_grey(&folder.join("mask.png"), size, |r| band(&mask, r))?;
     let output = Output { format: Format::Png { sixteen: true }, size, camera: None };
     write(&folder.join("plate.png"), &output, |r| band(&clear, r))?;
     Ok(())
+}
+
+/// Steps on stone over a quiet murmur, as long as so many frames: one channel of 16 bits at 48 kHz.
+fn sound(seed: u64, frames: usize) -> Vec<u8> {
+    const RATE: usize = 48_000;
+    let count = frames * RATE / 25;
+    let mut random = Random::new(seed ^ 0x50D);
+    let steps: Vec<(usize, f64)> = (0..count / (RATE * 11 / 20) + 1)
+        .map(|k| {
+            ((k as f64 * 0.55 * RATE as f64 + random.within(0.0, 2000.0)) as usize, random.within(0.3, 1.0))
+        })
+        .collect();
+    let (mut murmur, mut step) = (0.0, 0.0);
+    let mut out = Vec::with_capacity(44 + 2 * count);
+    let four = |v: usize| (v as u32).to_le_bytes();
+    out.extend_from_slice(b"RIFF");
+    out.extend_from_slice(&four(36 + 2 * count));
+    out.extend_from_slice(b"WAVEfmt ");
+    out.extend_from_slice(&four(16));
+    out.extend_from_slice(&[1, 0, 1, 0]);
+    out.extend_from_slice(&four(RATE));
+    out.extend_from_slice(&four(2 * RATE));
+    out.extend_from_slice(&[2, 0, 16, 0]);
+    out.extend_from_slice(b"data");
+    out.extend_from_slice(&four(2 * count));
+    for k in 0..count {
+        murmur = 0.995 * murmur + 0.02 * random.normal();
+        let strike: f64 = steps
+            .iter()
+            .filter(|(at, _)| (*at..at + RATE / 8).contains(&k))
+            .map(|(at, loud)| loud * (-((k - at) as f64) / 900.0).exp())
+            .sum();
+        step = 0.8 * step + 0.2 * random.normal() * strike;
+        let value = 6000.0 * (0.25 * murmur + step);
+        out.extend_from_slice(&(value.clamp(-32_000.0, 32_000.0) as i16).to_le_bytes());
+    }
+    out
 }

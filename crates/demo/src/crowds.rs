@@ -29,6 +29,8 @@ pub enum Crowd {
     Near(usize),
     /// Some who cross a hall within ten seconds, before and behind a spot in its corner, and one who stops there.
     Hall,
+    /// One who stands before a shrub for two fifths of the time (of the seconds given), then walks away.
+    Leaving(f32),
     /// Some who cross, and two who stand for three fifths of the time (of the seconds given).
     Lingering(f32),
 }
@@ -42,6 +44,7 @@ pub(crate) fn crowd(seed: u64, who: Crowd) -> Vec<Mover> {
         Crowd::Assistant => return assistant(&mut r),
         Crowd::Portrait => return portrait(&mut r),
         Crowd::Hall => return through(&mut r),
+        Crowd::Leaving(time) => return leaving(&mut r, time),
         Crowd::Near(frames) => return near(&mut r, crowd(seed, Crowd::Few), frames),
         _ => {}
     }
@@ -59,7 +62,13 @@ pub(crate) fn crowd(seed: u64, who: Crowd) -> Vec<Mover> {
         });
     };
     let crossing = match who {
-        Crowd::Nobody | Crowd::Queue | Crowd::Assistant | Crowd::Portrait | Crowd::Hall | Crowd::Near(_) => 0,
+        Crowd::Nobody
+        | Crowd::Queue
+        | Crowd::Assistant
+        | Crowd::Portrait
+        | Crowd::Hall
+        | Crowd::Leaving(_)
+        | Crowd::Near(_) => 0,
         Crowd::Forecourt => 10,
         Crowd::Few | Crowd::Slow => 5,
         Crowd::Lingering(_) => 4,
@@ -160,10 +169,26 @@ fn queue(r: &mut Random) -> Vec<Mover> {
     movers
 }
 
+/// One who stands before the shrub at the wing, and walks away to the left.
+fn leaving(r: &mut Random, time: f32) -> Vec<Mover> {
+    let (at, speed) = (Vec2::new(-1.83, 16.4), Vec2::new(-1.5, 0.0));
+    // Standing begins before the first frame.
+    let from = -1.0;
+    vec![Mover {
+        kind: Kind::Visitor(Dress { top: Vec3::new(0.40, 0.07, 0.05), ..Dress::random(r) }),
+        start: at - speed * from,
+        speed,
+        rest: (from, 0.4 * time),
+        scale: 1.0,
+        stride: 0.0,
+        here: ALWAYS,
+    }]
+}
+
 /// Some who walk through the hall.
 fn through(r: &mut Random) -> Vec<Mover> {
     // How far ahead, when each is before the corner, and how fast: in metres, seconds, metres a second.
-    let ways = [(4.5, 1.4, 1.15), (6.2, 3.1, -1.05), (4.9, 5.2, -1.2), (6.3, 6.9, 1.0), (4.3, 8.6, 1.25)];
+    let ways = [(4.6, 1.7, 1.2), (6.2, 4.3, -1.1), (4.9, 7.2, -1.25)];
     let mut movers: Vec<Mover> = ways
         .into_iter()
         .map(|(z, when, pace): (f32, f32, f32)| {

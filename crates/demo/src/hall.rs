@@ -1,42 +1,30 @@
-//! The observatory's entrance hall, open to the sky: paved floor, two walls with pilasters, a door, framed charts and a bench; and the
+//! The observatory's entrance hall, open to the sky: a stone floor, a wall with pilasters, a door, framed charts and a bench; and the
 //! lamp stand that somebody left in its corner.
 
 use crate::trace::{Shape, Stuff, Thing};
 use glam::Vec3;
 
-/// Where the back wall and the right wall are.
+/// Where the wall is.
 const BACK: f32 = 7.0;
-const RIGHT: f32 = 3.5;
-/// Side of a slab of the floor.
-const SLAB: f32 = 0.62;
 
 /// All its things.
 pub(crate) fn hall() -> Vec<Thing> {
     let v = Vec3::new;
     let mut t = Vec::new();
     let mut add = |a: Vec3, b: Vec3, stuff| t.push(Thing { shape: Shape::Box(a, b), stuff });
-    add(v(-9.0, 0.0, 0.4), v(RIGHT, 0.004, BACK), Stuff::Dark);
-    for i in -15..6 {
-        for k in 1..12 {
-            let (x, z) = (i as f32 * SLAB, k as f32 * SLAB);
-            let stuff = if (i + k) % 2 == 0 { Stuff::Trim } else { Stuff::Plaster };
-            add(v(x, 0.0, z), v((x + SLAB - 0.012).min(RIGHT), 0.012, (z + SLAB - 0.012).min(BACK)), stuff);
-        }
-    }
-    add(v(-9.0, 0.0, BACK), v(RIGHT + 0.4, 5.2, BACK + 0.4), Stuff::Plaster);
-    add(v(RIGHT, 0.0, 0.4), v(RIGHT + 0.4, 5.2, BACK), Stuff::Plaster);
-    // Plinths and a cornice.
-    add(v(-9.0, 0.0, BACK - 0.05), v(RIGHT, 0.32, BACK), Stuff::Trim);
-    add(v(RIGHT - 0.05, 0.0, 0.4), v(RIGHT, 0.32, BACK), Stuff::Trim);
-    add(v(-9.0, 3.4, BACK - 0.12), v(RIGHT, 3.62, BACK), Stuff::Trim);
-    add(v(RIGHT - 0.12, 3.4, 0.4), v(RIGHT, 3.62, BACK), Stuff::Trim);
-    for x in [-4.4f32, -1.75, 0.35] {
+    let (left, right) = (-14.0, 14.0);
+    add(v(left, 0.0, 0.4), v(right, 0.006, BACK), Stuff::Trim);
+    add(v(left, 0.0, BACK), v(right, 5.2, BACK + 0.4), Stuff::Plaster);
+    // A plinth, a cornice, pilasters.
+    add(v(left, 0.0, BACK - 0.05), v(right, 0.32, BACK), Stuff::Trim);
+    add(v(left, 3.4, BACK - 0.12), v(right, 3.62, BACK), Stuff::Trim);
+    for x in [-4.4f32, -1.75, 0.35, 3.45] {
         add(v(x - 0.16, 0.0, BACK - 0.10), v(x + 0.16, 3.4, BACK), Stuff::Trim);
     }
     // A door, charts in frames, a bench.
     add(v(-3.75, 0.0, BACK - 0.06), v(-2.35, 2.62, BACK), Stuff::Trim);
     add(v(-3.62, 0.0, BACK - 0.09), v(-2.48, 2.5, BACK), Stuff::Door);
-    for (x, y, w, h) in [(-0.7f32, 1.75, 0.62, 0.45), (1.35, 1.85, 0.42, 0.55), (2.5, 1.85, 0.42, 0.55)] {
+    for (x, y, w, h) in [(-0.7f32, 1.75, 0.62, 0.45), (1.25, 1.85, 0.42, 0.55)] {
         add(v(x - w - 0.05, y - h - 0.05, BACK - 0.05), v(x + w + 0.05, y + h + 0.05, BACK), Stuff::Door);
         add(v(x - w, y - h, BACK - 0.06), v(x + w, y + h, BACK), Stuff::Board);
     }

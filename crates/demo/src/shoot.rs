@@ -15,6 +15,7 @@ use crate::forecourt::{forecourt, foreground, put_up};
 use crate::hall::{hall, stand};
 use crate::place::Place;
 use crate::telescope::telescope;
+use crate::texture::noise;
 use crate::trace::Ray;
 use evanu_core::geometry::{Homography, Point, Rect, Size};
 use evanu_core::pixel::resample::resample;
@@ -97,6 +98,8 @@ pub struct Order {
     pub flare: bool,
     /// By how many stops frames differ at random, up and down.
     pub flicker: f64,
+    /// How far leaves move, as a share of the frame's width; 0 when there is no breeze.
+    pub breeze: f64,
 }
 
 impl Order {
@@ -122,6 +125,7 @@ impl Order {
             over: 0.0,
             flare: false,
             flicker: 0.07,
+            breeze: 0.0,
         }
     }
 }
@@ -362,6 +366,9 @@ impl Shoot {
         if self.order.wind > 0.0 {
             self.drift(index, &mut light);
         }
+        if self.order.breeze > 0.0 {
+            self.rustle(shot, &mut light);
+        }
         let figures: Vec<Posed> = self.movers.iter().filter_map(|m| m.at(shot.time as f32)).collect();
         self.shine(index, &figures, &mut light);
         let busy = self.busy(&figures, index, size);
@@ -416,6 +423,28 @@ impl Shoot {
             if back.distance[at].is_infinite() {
                 *px = self.model(index).sky(self.ray(index, p).direction, drift).map(exposure);
             }
+        });
+    }
+
+    /// Moves what is as green as leaves, each place in its own way.
+    fn rustle(&self, shot: &Shot, light: &mut [Vec3]) {
+        let size = frame_size(self.order.width);
+        let (w, h, still) = (size.width as usize, size.height as usize, light.to_vec());
+        let far = (self.order.breeze * f64::from(self.order.width)) as f32;
+        let unit = 110.0 / self.order.width as f32;
+        light.par_iter_mut().enumerate().for_each(|(i, px)| {
+            let leafy = ((px.y / px.x.max(px.z).max(1e-4) - 1.04) * 8.0).clamp(0.0, 1.0);
+            if leafy <= 0.0 {
+                return;
+            }
+            let (x, y) = ((i % w) as f32, (i / w) as f32);
+            let sway = |k: f32| noise(Vec3::new(unit * x, unit * y + 40.0 * k, 1.7 * shot.time as f32)) - 0.5;
+            let u = (x + 2.0 * far * leafy * sway(0.0)).clamp(0.0, w as f32 - 1.001);
+            let v = (y + far * leafy * sway(1.0)).clamp(0.0, h as f32 - 1.001);
+            let at = |a: usize, b: usize| still[b * w + a];
+            let (a, b) = (u as usize, v as usize);
+            let row = |b: usize| at(a, b).lerp(at(a + 1, b), u.fract());
+            *px = row(b).lerp(row(b + 1), v.fract());
         });
     }
 

@@ -3,6 +3,7 @@
 
 mod access;
 mod assets;
+mod clips;
 mod events;
 mod patches;
 mod pictures;
@@ -50,6 +51,7 @@ fn api(port: u16) -> impl HttpServiceFactory + OpenApiFactory {
         .configure(pictures::configure)
         .configure(patches::configure)
         .configure(touches::configure)
+        .configure(clips::configure)
         .service(upload::upload_frames)
         .service(events::events)
         .default_service(web::to(|| async { problem::not_found_response() }))

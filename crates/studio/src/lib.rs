@@ -4,7 +4,7 @@
 //! files by content hash, written once; others stay where they are), `exports/`, and `cache/`, which may be deleted at any time.
 //!
 //! Each service knows those before it in this list and none after it: the store; [`Sets`] and what is decided about them; the
-//! [`Queue`] of runs; [`Assets`]; [`Scenes`]; and the jobs that take runs from the queue. [`Studio`] holds them all, and the acts
+//! [`Queue`] of runs; [`Assets`]; [`Scenes`]; [`Clips`]; and the jobs that take runs from the queue. [`Studio`] holds them all, and the acts
 //! that need more than one.
 //!
 //! ```
@@ -20,6 +20,7 @@
 #![forbid(unsafe_code)]
 
 mod assets;
+mod clips;
 mod error;
 mod jobs;
 mod model;
@@ -29,6 +30,7 @@ mod sets;
 mod store;
 
 pub use assets::{Added, Assets, Incoming, Pyramid};
+pub use clips::Clips;
 pub use error::StudioError;
 pub use jobs::{ExportFormat, ExportRequest};
 pub use model::*;
@@ -53,6 +55,8 @@ pub struct Studio {
     pub assets: Assets,
     /// Sets as pictures.
     pub scenes: Scenes,
+    /// Clips that frames come from.
+    pub clips: Clips,
     /// Background work.
     pub queue: Queue,
     jobs: Arc<Jobs>,
@@ -78,14 +82,16 @@ impl Studio {
         let queue = Queue::open(store.clone())?;
         let assets = Assets::new(store.clone(), sets.clone(), reader)?;
         let scenes = Scenes::new(store.clone(), sets.clone(), queue.clone(), assets.clone());
+        let clips = Clips::new(store.clone(), sets.clone(), assets.clone(), scenes.clone());
         let jobs = Jobs {
             store,
+            clips: clips.clone(),
             sets: sets.clone(),
             queue: queue.clone(),
             assets: assets.clone(),
             scenes: scenes.clone(),
         };
-        let studio = Self { sets, assets, scenes, queue, jobs: Arc::new(jobs) };
+        let studio = Self { sets, assets, scenes, clips, queue, jobs: Arc::new(jobs) };
         studio.jobs.start()?;
         Ok(studio)
     }
@@ -100,7 +106,9 @@ impl Studio {
     /// # Errors
     /// When there is no such set.
     pub fn set(&self, set: i64) -> Result<SetDetail, StudioError> {
-        self.scenes.detail(set)
+        let mut detail = self.scenes.detail(set)?;
+        detail.clip = self.clips.is_looked_at(set)?;
+        Ok(detail)
     }
 
     /// Puts a change in force that was made from a revision; what had been undone stays, as a branch beside it.
@@ -252,6 +260,24 @@ impl Studio {
     /// When the plate is not ready or the request is out of range.
     pub fn export(&self, set: i64, request: &ExportRequest) -> Result<i64, StudioError> {
         self.jobs.start_export(set, request)
+    }
+
+    /// Queues laying the patch on all frames of a set's clip, to be looked at.
+    ///
+    /// # Errors
+    /// When the set has no clip or its plate is not ready.
+    pub fn lay_clip(&self, set: i64) -> Result<i64, StudioError> {
+        self.clips.state(set)?;
+        self.queue.enqueue(set, RunKind::Clip, "{}")
+    }
+
+    /// Queues writing a finished clip or what goes with it; the run's message is the file's name when it is done.
+    ///
+    /// # Errors
+    /// When the set has no clip or its plate is not ready.
+    pub fn export_clip(&self, set: i64, file: ClipFile) -> Result<i64, StudioError> {
+        self.clips.state(set)?;
+        self.queue.enqueue(set, RunKind::ClipExport, &serde_json::to_string(&file)?)
     }
 
     /// The file that an export wrote, and its name.

@@ -36,6 +36,9 @@ export type Moving = Schemas["MovingInfo"];
 export type Extent = Schemas["ExtentInfo"];
 export type Fit = Schemas["FitInfo"];
 export type Folder = Schemas["FolderInfo"];
+export type ClipState = Schemas["ClipState"];
+export type ClipStroke = Schemas["ClipStroke"];
+export type ClipFile = Schemas["ClipFile"];
 export type Relinked = Schemas["RelinkInfo"];
 
 const http = createClient<paths>({ baseUrl: typeof location === "undefined" ? "http://localhost" : location.origin });
@@ -153,6 +156,12 @@ export const api = {
     answered(http.GET("/api/sets/{set}/look", { params: { path: { set }, query }, signal })),
   extent: (set: number, x: number, y: number, frame: number) =>
     answered(http.GET("/api/sets/{set}/extent", { params: { path: { set }, query: { x, y, frame } } })),
+  clip: (set: number) => answered(http.GET("/api/sets/{set}/clip", of(set))),
+  layClip: (set: number) => answered(http.POST("/api/sets/{set}/clip/lay", of(set))),
+  carryStroke: (set: number, wanted: Schemas["CarryRequest"]) =>
+    answered(http.POST("/api/sets/{set}/clip/strokes", { ...of(set), body: wanted })),
+  exportClip: (set: number, file: ClipFile) =>
+    answered(http.POST("/api/sets/{set}/clip/exports", { ...of(set), body: { file } })),
   export: (set: number, request: ExportRequest) =>
     answered(http.POST("/api/sets/{set}/exports", { ...of(set), body: request })),
   run: (run: number) => answered(http.GET("/api/runs/{run}", { params: { path: { run } } })),

@@ -160,6 +160,111 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sets/{set}/clip": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Everything about the clip that the frames of a set come from. */
+        get: operations["clip_state"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sets/{set}/clip/exports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begins writing a finished clip, or what goes with it. */
+        post: operations["export_clip"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sets/{set}/clip/lay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begins laying the patch on all frames; when the run is done, it can be played. */
+        post: operations["lay_clip"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sets/{set}/clip/strokes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A stroke in a frame, and where what lies under it goes in the frames beside it. */
+        post: operations["carry_stroke"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sets/{set}/clip/{key}/frames/{file}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A frame of the clip as a picture: `file` is `K-shot.jpg` as it was or `K-clean.jpg` with the patch, K from 0; `key` is the clip's. */
+        get: operations["clip_frame"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sets/{set}/clip/{key}/{file}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What laying the patch made: `play.mp4`, before and after, one above the other, small, with sound; `slit.png`, a line of pixels across
+         *     the patch in each frame, time to the right.
+         */
+        get: operations["clip_made"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sets/{set}/cover": {
         parameters: {
             query?: never;
@@ -980,6 +1085,16 @@ export interface components {
              */
             y: number;
         };
+        /** @description A stroke in a frame, and over how many frames to each side it is to be followed. */
+        CarryRequest: {
+            /**
+             * Format: int32
+             * @description Frames to each side, 0..=50.
+             */
+            frames: number;
+            /** @description The stroke. */
+            stroke: components["schemas"]["ClipStroke"];
+        };
         /** @description A change of a recipe, with the words undo will use. */
         Change: {
             /** @description Whether it goes on with the last act, when that has the same words and nothing was made from it: one nudge after another. */
@@ -991,6 +1106,95 @@ export interface components {
             /** @description The decisions that change. */
             recipe: components["schemas"]["RecipePart"];
         };
+        /** @description What of a clip is to be written. */
+        ClipExport: {
+            /** @description Which file. */
+            file: components["schemas"]["ClipFile"];
+        };
+        /**
+         * @description What of a clip is written.
+         * @enum {string}
+         */
+        ClipFile: "clip" | "lossless" | "overlay_mov" | "overlay_webm" | "mask";
+        /** @description Something to know about a clip. */
+        ClipRemark: {
+            /** @description The frame from which on it holds. */
+            frame?: number | null;
+            /** @description In words. */
+            words: string;
+        };
+        /** @description The repair of a clip. */
+        ClipRepair: {
+            /**
+             * Format: double
+             * @description Seconds from which on it lies; from the first frame without.
+             */
+            from: number | null;
+            /** @description Areas that are covered, beside all that is lifted or retouched on the plate. */
+            held: components["schemas"]["Held"][];
+            /** @description What was brushed in single frames, later over earlier. */
+            strokes: components["schemas"]["ClipStroke"][];
+            /**
+             * Format: double
+             * @description Seconds until which it lies; to the last frame without.
+             */
+            to: number | null;
+        };
+        /** @description A clip, and how far its repair is. */
+        ClipState: {
+            /** @description Boxes around what is covered, in reference pixels. */
+            areas: components["schemas"]["AreaInfo"][];
+            /** @description What it is coded in, and how its samples lie. */
+            codec: string;
+            /**
+             * Format: double
+             * @description Share of the picture that is covered, 0..=1.
+             */
+            covered: number;
+            /** @description Changes whenever what is covered, or by what, does. */
+            key: string;
+            laid?: components["schemas"]["Laid"] | null;
+            /** @description The frames of the set, by which frames of the clip they are. */
+            moments: components["schemas"]["Moment"][];
+            /** @description How frames differ from the first of their shot; at most some hundreds of them. */
+            moved: components["schemas"]["MovedAt"][];
+            /** @description File name. */
+            name: string;
+            /** @description How many shots the clip has in all. */
+            of: number;
+            /**
+             * Format: double
+             * @description Frames a second.
+             */
+            rate: number;
+            /** @description Things to know about it. */
+            remarks: components["schemas"]["ClipRemark"][];
+            /** @description The times of its frames, in seconds. */
+            seconds: number[];
+            /** @description First and last frame of each shot that this set shows. */
+            shots: number[][];
+            /** @description Columns and rows as it is shown. */
+            size: number[];
+            /** @description Whether it has sound. */
+            sound: boolean;
+        };
+        /** @description A stroke in one frame. */
+        ClipStroke: {
+            /**
+             * Format: int32
+             * @description Number of the frame, from 0.
+             */
+            frame: number;
+            /** @description Whether the frame stays there, since somebody is in front; else the patch lies there. */
+            front: boolean;
+            /** @description Where it went, in pixels of the frame as it is coded. */
+            path: components["schemas"]["Point"][];
+            /**
+             * Format: double
+             * @description Half of the brush's width, in pixels.
+             */
+            radius: number;
+        };
         /** @description One crop of the look-through. */
         CropInfo: {
             /** @description Whether the frame shows the same as the plate in the middle of the crop; `None` where it does not reach. */
@@ -1001,6 +1205,20 @@ export interface components {
              * @description Share of the middle in which it does, 0..=1.
              */
             share?: number | null;
+        };
+        /** @description Somebody crosses. */
+        Crossing: {
+            /** @description Number of its first frame, from 0. */
+            first: number;
+            /** @description Of its last. */
+            last: number;
+            /**
+             * Format: double
+             * @description Share of the area that is covered there, 0..=1.
+             */
+            most: number;
+            /** @description Of the one in which most is covered. */
+            worst: number;
         };
         /** @description How light becomes a picture. */
         Develop: {
@@ -1298,6 +1516,16 @@ export interface components {
          * @enum {string}
          */
         Guide: "ignore" | "fit";
+        /** @description An area of the clip that is covered, beside all that is lifted or retouched on the plate. */
+        Held: {
+            /**
+             * Format: double
+             * @description By the same clip so many seconds later, where something lives there; by the plate without it.
+             */
+            later: number | null;
+            /** @description A closed outline, in pixels of the reference. */
+            outline: components["schemas"]["Point"][];
+        };
         /** @description An identity. */
         Id: {
             /**
@@ -1305,6 +1533,18 @@ export interface components {
              * @description The new thing's.
              */
             id: number;
+        };
+        /** @description What laying the patch on all frames found. */
+        Laid: {
+            /** @description For each frame, how much of the area somebody covers. */
+            contact: number[];
+            /** @description Who touches the area, the one that covers most first. */
+            crossings: components["schemas"]["Crossing"][];
+            /** @description The same of how much brighter it is than usual, as a factor. */
+            gain: number[];
+            /** @description What is not well. */
+            remarks: components["schemas"]["ClipRemark"][];
+            slit?: components["schemas"]["AreaInfo"] | null;
         };
         /** @description How a set's light behaved. */
         LightInfo: {
@@ -1382,6 +1622,13 @@ export interface components {
              */
             share: number;
         };
+        /** @description A moment of a clip that is a frame of the set. */
+        Moment: {
+            /** @description Which frame of the clip it is. */
+            at: number;
+            /** @description The frame of the set. */
+            frame: components["schemas"]["FrameId"];
+        };
         /** @description Frames to move. */
         Move: {
             /** @description Identities of the frames. */
@@ -1391,6 +1638,35 @@ export interface components {
              * @description The set they go to; a new one without it.
              */
             to?: number | null;
+        };
+        /** @description How a frame differs from the first of its shot. */
+        Moved: {
+            /** @description How its colours moved, in 255ths. */
+            colour: number[];
+            /**
+             * Format: double
+             * @description Its sharpness, 1 for the first frame's.
+             */
+            sharp: number;
+            /** @description Pixels to the right and down. */
+            shift: number[];
+            /**
+             * Format: double
+             * @description How much brighter, in stops of the coded picture's light.
+             */
+            stops: number;
+            /**
+             * Format: double
+             * @description How much larger, as a share.
+             */
+            zoom: number;
+        };
+        /** @description How a frame differs from the first of its shot. */
+        MovedAt: {
+            /** @description Its number, from 0. */
+            frame: number;
+            /** @description How it differs. */
+            moved: components["schemas"]["Moved"];
         };
         /** @description An area that moves and belongs. */
         MovingInfo: {
@@ -1627,6 +1903,8 @@ export interface components {
             areas: components["schemas"]["Area_FrameId"][];
             /** @description What the plate covers. */
             canvas: components["schemas"]["Canvas"];
+            /** @description What is done in the clip that the frames come from. */
+            clip: components["schemas"]["ClipRepair"];
             /** @description The one development of all frames. */
             develop: components["schemas"]["Develop"];
             /** @description Frames that their owner set aside. */
@@ -1706,7 +1984,7 @@ export interface components {
          * @description Kinds of background work.
          * @enum {string}
          */
-        RunKind: "prepare" | "export";
+        RunKind: "prepare" | "export" | "clip" | "clipexport";
         /**
          * @description How a run stands.
          * @enum {string}
@@ -1749,6 +2027,8 @@ export interface components {
         /** @description Everything about an open set. */
         SetDetail: {
             canvas?: components["schemas"]["CanvasInfo"] | null;
+            /** @description Whether its frames come from a clip that was looked at. */
+            clip: boolean;
             common?: components["schemas"]["AreaInfo"] | null;
             /** @description Whether the median is shown while the consensus is being decided. */
             draft: boolean;
@@ -2341,6 +2621,240 @@ export interface operations {
                 };
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    clip_state: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClipState"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export_clip: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ClipExport"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Id"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    lay_clip: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Id"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    carry_stroke: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CarryRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClipStroke"][];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    clip_frame: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+                key: string;
+                file: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/jpeg": number[];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    clip_made: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set: number;
+                key: string;
+                file: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "video/mp4": number[];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -3,6 +3,9 @@ import { useEffect } from "react";
 import type { SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { isLaid } from "../picture/names";
+import { showClip, useClip } from "../clip/clip";
+import { clipKeys } from "../clip/keys";
+import { useTime } from "../clip/time";
 import { next } from "../picture/light";
 import { camera } from "../picture/camera";
 import { surrounds, toggled } from "../picture/slice";
@@ -14,6 +17,7 @@ import { goTo, nextOpen, settle, useDoubts } from "../doubts/doubts";
 import { asideLabel, setAside } from "../frames/aside";
 
 export const keyList: [string, string][] = [
+  ["Space", "Play the clip, and pause it; there [ ] step by a frame, , . go to contacts, D and Y compare"],
   ["B (hold)", "Before: the reference frame as shot"],
   ["D", "Divider between the plate and the reference frame"],
   ["F", "Flick through the aligned frames"],
@@ -52,6 +56,7 @@ export const keyList: [string, string][] = [
 
 export function useKeys(open: OpenSet, set: SetDetail | undefined) {
   const doubts = useDoubts(set);
+  const clip = useClip(set);
   useEffect(() => {
     if (!set) return;
     const openDoubt = () => doubts?.[useView.getState().doubt ?? -1];
@@ -197,14 +202,18 @@ export function useKeys(open: OpenSet, set: SetDetail | undefined) {
               arrowdown: () => camera.panBy(0, far),
             }),
       };
+      if (clip) Object.assign(acts, v.clip ? clipKeys(clip) : { " ": () => showClip() });
       const act = digit === null ? acts[e.key.toLowerCase()] : () => showDigit(digit);
       if (act) {
         e.preventDefault();
         act();
       }
     };
-    const up = (e: KeyboardEvent) => e.key.toLowerCase() === "b" && useView.getState().set({ holding: false });
-    const away = () => useView.getState().set({ holding: false });
+    const away = () => {
+      useView.getState().set({ holding: false });
+      useTime.getState().set({ holding: false });
+    };
+    const up = (e: KeyboardEvent) => e.key.toLowerCase() === "b" && away();
     window.addEventListener("keydown", down);
     window.addEventListener("keyup", up);
     window.addEventListener("blur", away);
@@ -213,5 +222,5 @@ export function useKeys(open: OpenSet, set: SetDetail | undefined) {
       window.removeEventListener("keyup", up);
       window.removeEventListener("blur", away);
     };
-  }, [open, set, doubts]);
+  }, [open, set, doubts, clip]);
 }

@@ -1,6 +1,7 @@
 // The line above the picture: what is on it, comparing, scale.
 import { Keyboard } from "lucide-react";
 import type { SetDetail } from "../api/client";
+import { showClip } from "../clip/clip";
 import { useView } from "../state/store";
 import { camera } from "./camera";
 import { frameNumber, isLaid, viewTitle } from "./names";
@@ -11,7 +12,7 @@ import { agreement, bare, frameView, plate, viewOf, wordOf } from "./views";
 const pressed = "aria-pressed:bg-ink aria-pressed:text-leaf px-1.5 py-0.5 hover:bg-leaf disabled:opacity-45";
 
 export function ViewStrip({ set }: { set: SetDetail }) {
-  const { view, other, zoom, flicking, holding, sheet, reach, compare, light, set: put } = useView();
+  const { view, other, zoom, flicking, holding, sheet, reach, compare, light, clip, set: put } = useView();
   const ready = set.canvas != null;
   const options = (
     <>
@@ -47,15 +48,24 @@ export function ViewStrip({ set }: { set: SetDetail }) {
     >
       {/* Where it is narrow this part scrolls; scale and keys stay. */}
       <div className="flex min-w-0 grow items-center gap-1.5 overflow-x-auto">
-        <button className={pressed} aria-pressed={sheet} onClick={() => put({ sheet: !sheet, flicking: false })}>
+        <button
+          className={pressed}
+          aria-pressed={sheet}
+          onClick={() => put({ sheet: !sheet, flicking: false, clip: false })}
+        >
           All frames
         </button>
+        {set.clip && (
+          <button className={pressed} aria-pressed={clip} onClick={() => (clip ? put({ clip: false }) : showClip())}>
+            Clip
+          </button>
+        )}
         <select
           aria-label="Shown"
           className={select}
           value={wordOf(view)}
           disabled={!ready}
-          onChange={(e) => put({ view: viewOf(e.target.value), flicking: false, sheet: false })}
+          onChange={(e) => put({ view: viewOf(e.target.value), flicking: false, sheet: false, clip: false })}
         >
           {options}
         </select>

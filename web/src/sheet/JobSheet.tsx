@@ -58,9 +58,11 @@ export function JobSheet({ open, set }: { open: OpenSet; set: SetDetail }) {
         onValueChange={setLine}
         className="flex min-h-0 grow flex-col overflow-y-auto"
       >
-        {lines.map((one) => (
-          <SheetLine key={one.name} line={one} open={open} set={set} />
-        ))}
+        {lines
+          .filter((one) => one.when?.(set) ?? true)
+          .map((one) => (
+            <SheetLine key={one.name} line={one} open={open} set={set} />
+          ))}
       </Accordion.Root>
     </aside>
   );

@@ -5,7 +5,7 @@ import { tellError } from "../ui/Notices";
 
 export function RunPanel({ run, set, draft }: { run: Run | null | undefined; set: number; draft: boolean }) {
   const frame = "mx-3 mb-2 border-l-4 bg-leaf px-3 py-2 text-[14px]";
-  const over = !run || run.kind === "export" || run.state === "done";
+  const over = !run || run.kind === "export" || run.kind === "clipexport" || run.state === "done";
   // After a change of what takes part; it lies over the sheet's end, so that no list moves under the pointer.
   if (over)
     return draft ? (
@@ -16,8 +16,9 @@ export function RunPanel({ run, set, draft }: { run: Run | null | undefined; set
         The frames are weighed anew; until then the median is shown.
       </div>
     ) : null;
+  const begin = () => (run.kind === "clip" ? api.layClip(set) : api.prepare(set));
   const again = (
-    <Button className="mt-1" onClick={() => void api.prepare(set).catch(tellError)}>
+    <Button className="mt-1" onClick={() => void begin().catch(tellError)}>
       Go on
     </Button>
   );
@@ -31,7 +32,7 @@ export function RunPanel({ run, set, draft }: { run: Run | null | undefined; set
   if (run.state === "cancelled")
     return (
       <div className={`${frame} border-persimmon`}>
-        Stopped. What was read is kept.
+        {run.kind === "clip" ? "Stopped; nothing of it is kept." : "Stopped. What was read is kept."}
         <div>{again}</div>
       </div>
     );

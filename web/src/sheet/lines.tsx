@@ -3,6 +3,7 @@ import type { ReactNode } from "react";
 import type { SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
 import { AlignLine, alignFact } from "./AlignLine";
+import { ClipLine, useClipFact } from "./ClipLine";
 import { CombineLine, useCombineFact } from "./CombineLine";
 import { DoubtsLine, useDoubtsFact } from "./DoubtsLine";
 import { ExportLine, exportFact } from "./ExportLine";
@@ -15,6 +16,8 @@ import { RetouchLine, retouchFact } from "./RetouchLine";
 export interface Line {
   name: string;
   title: string;
+  /** Whether a set has it; all do without. */
+  when?: (set: SetDetail) => boolean;
   /** Called as a hook. */
   useFact: (set: SetDetail) => Fact;
   Body: (props: { open: OpenSet; set: SetDetail }) => ReactNode;
@@ -27,6 +30,7 @@ export const lines: Line[] = [
   { name: "doubts", title: "Doubts", useFact: useDoubtsFact, Body: DoubtsLine },
   { name: "lifts", title: "Lifts", useFact: patchesFact, Body: PatchesLine },
   { name: "retouch", title: "Retouch", useFact: retouchFact, Body: RetouchLine },
+  { name: "clip", title: "Clip", when: (set) => set.clip, useFact: useClipFact, Body: ClipLine },
   { name: "history", title: "History", useFact: historyFact, Body: HistoryLine },
   { name: "export", title: "Export", useFact: exportFact, Body: ExportLine },
 ];

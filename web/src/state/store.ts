@@ -1,5 +1,6 @@
 // What the page shows, a slice a tool. A tool adds one: what a set begins with is `fresh`, what stays from set to set `lasting`.
 import { create } from "zustand";
+import { clipView } from "../clip/slice";
 import { doubts } from "../doubts/slice";
 import { drawing, followed } from "../drawing/slice";
 import { contactSheet } from "../frames/slice";
@@ -22,6 +23,7 @@ export const fresh = {
   ...touches.fresh,
   ...lookThrough.fresh,
   ...history.fresh,
+  ...clipView.fresh,
 };
 const lasting = {
   ...picture.lasting,

@@ -124,6 +124,11 @@ pub fn carried(stroke: &Stroke, (from, to): (&[u16], &[u16]), width: usize) -> O
             }
         }
     }
+    // What is as like where it was, but for grain, has not moved.
+    let still = off(0, 0);
+    if least > 0.6 * still {
+        (best, least) = ((0, 0), still);
+    }
     // Lost where nothing is much like it: as unlike as its own pixels are to each other.
     let mean = places.iter().map(|&(x, y)| f64::from(from[y as usize * width + x as usize])).sum::<f64>()
         / places.len() as f64;

@@ -35,6 +35,8 @@ impl Told {
 pub struct Cover {
     area: Area,
     usual: Usual,
+    /// What stands there at some times, each with the frame in their middle; none where it is the same all the time.
+    then: Vec<(usize, [Vec<f32>; 3])>,
     /// What is behind, in the usual light.
     behind: [Vec<f32>; 3],
     covered: f64,
@@ -44,12 +46,14 @@ pub struct Cover {
 
 impl Cover {
     /// Of an area, its part of some frames of all of the time, of which there is at least one, and what is behind, by planes of the part and
-    /// between codes, all other frames are brought to its place; `center` are the codes of no light and of no colour, `most` is the greatest code.
+    /// between codes, to whose place all frames are brought; `center` are the codes of no light and of no colour, `most` is the greatest code. What is to go
+    /// stands there all the time, or, where their numbers are given, at some times only.
     pub fn new(
         area: Area,
         frames: &[Planes],
         mut behind: [Vec<f32>; 3],
         (center, most): ([f64; 3], u16),
+        standing: Option<&[usize]>,
     ) -> Self {
         let (frames, moves) = aligned(&area, frames, &behind[0]);
         let mut usual = Usual::of(&area, &frames, center);
@@ -67,9 +71,21 @@ impl Cover {
                 *v -= light.lit(plane, p, usual.planes[c][p], usual.center[c]) - usual.planes[c][p];
             }
         }
-        usual.cleared(&area, &frames, &behind);
+        let then = match standing {
+            Some(numbers) => standing_then(&area, &usual, &frames, numbers),
+            None => {
+                usual.cleared(&area, &frames, &behind);
+                Vec::new()
+            }
+        };
         let covered = area.weights().iter().map(|w| f64::from(*w)).sum();
-        Self { area, usual, behind, covered, most: most.into() }
+        Self { area, usual, then, behind, covered, most: most.into() }
+    }
+
+    /// What is usual there when a frame is shown.
+    fn usual_at(&self, number: usize) -> &[Vec<f32>; 3] {
+        let nearest = self.then.iter().min_by_key(|(at, _)| at.abs_diff(number));
+        nearest.map_or(&self.usual.planes, |(_, planes)| planes)
     }
 
     /// Where it lies.
@@ -83,16 +99,16 @@ impl Cover {
     }
 
     /// Lays the patch on the part of a frame, where what was brushed in it has the last word, and tells what was found there. The patch is what
-    /// another frame shows there, as it is but for its light, where one is given.
-    pub fn lay(&self, part: &mut Planes, brushed: &[Stroke], other: Option<&Planes>) -> Told {
-        let area = &self.area;
+    /// another frame shows there, as it is but for its light, where one is given. `number` is the frame's.
+    pub fn lay(&self, number: usize, part: &mut Planes, brushed: &[Stroke], other: Option<&Planes>) -> Told {
+        let (area, usually) = (&self.area, self.usual_at(number));
         let bright: Vec<f32> = part.planes[0].iter().map(|v| f32::from(*v)).collect();
-        let motion = Motion::of(area, &self.usual.planes[0], &bright);
+        let motion = Motion::of(area, &usually[0], &bright);
         let still = motion.is_none(area);
         let here =
             |of: &Vec<f32>, c: usize| if still { of.clone() } else { motion.moved(area, c, of, false) };
         let places = |of: &[Vec<f32>; 3]| -> [Vec<f32>; 3] { std::array::from_fn(|c| here(&of[c], c)) };
-        let (usual, behind) = rayon::join(|| places(&self.usual.planes), || places(&self.behind));
+        let (usual, behind) = rayon::join(|| places(usually), || places(&self.behind));
         let weights: [Vec<f32>; 3] = std::array::from_fn(|c| {
             let mut all = here(&area.planes[c].weights, c);
             all.iter_mut().for_each(|v| *v = if *v < 1e-3 { 0.0 } else { v.min(1.0) });
@@ -116,10 +132,21 @@ impl Cover {
                 of[c].par_iter().enumerate().map(|(p, v)| lights[c].lit(plane, p, *v, center)).collect()
             })
         };
-        let (usual_lit, behind_lit) = rayon::join(
+        let (mut usual_lit, behind_lit) = rayon::join(
             || lit(&usual),
             || other.map_or_else(|| lit(&behind), |other| self.lived(other, part)),
         );
+        if !self.then.is_empty() {
+            // What stands there at times is gone where the frame shows what is behind.
+            let shown = self.usual.same(area, &part.planes, &behind_lit);
+            for c in 0..3 {
+                for (p, usual) in
+                    usual_lit[c].iter_mut().enumerate().filter(|(p, _)| shown[area.bright(c, *p)])
+                {
+                    *usual = behind_lit[c][p];
+                }
+            }
+        }
         let known = (self.usual.noise, self.usual.center[0] as f32);
         let mut front = front(area, &part.planes, &usual_lit, known);
         brushed.iter().for_each(|stroke| stroke.paint(area, &mut front));
@@ -207,6 +234,28 @@ impl Cover {
     }
 }
 
+/// What stands in an area at one time and not at others: the median of the frames nearest in time. Who passes more quickly has no say.
+fn standing_then(
+    area: &Area,
+    usual: &Usual,
+    frames: &[Planes],
+    numbers: &[usize],
+) -> Vec<(usize, [Vec<f32>; 3])> {
+    /// Frames whose median stands for a time, and times at most.
+    const NEAR: usize = 7;
+    const TIMES: usize = 21;
+    let n = frames.len();
+    let step = n.div_ceil(TIMES).max(1);
+    let middles: Vec<usize> = (0..n).step_by(step).collect();
+    middles
+        .into_par_iter()
+        .map(|middle| {
+            let from = middle.saturating_sub(NEAR / 2).min(n.saturating_sub(NEAR));
+            (numbers[middle], usual.near(area, frames, from..(from + NEAR).min(n)))
+        })
+        .collect()
+}
+
 /// Frames brought to the place of the plate, and whether any of them was elsewhere.
 fn aligned(area: &Area, frames: &[Planes], plate: &[f32]) -> (Vec<Planes>, bool) {
     let floats = |plane: &Vec<u16>| plane.iter().map(|v| f32::from(*v)).collect::<Vec<f32>>();
@@ -243,9 +292,9 @@ mod tests {
         let seen: Vec<Planes> = (0..9).map(|k| area.cut(&frame(k), size)).collect();
         let pixels = area.part.size().pixels() as usize;
         let behind = [vec![254.0; pixels], vec![128.0; pixels], vec![128.0; pixels]];
-        let cover = Cover::new(area, &seen, behind, ([0.0, 128.0, 128.0], 255));
+        let cover = Cover::new(area, &seen, behind, ([0.0, 128.0, 128.0], 255), None);
         for mut part in seen {
-            cover.lay(&mut part, &[], None);
+            cover.lay(0, &mut part, &[], None);
             assert!(part.planes.iter().flatten().all(|v| *v <= 255));
             assert!(part.planes[0].contains(&255), "the sheet is not shown");
         }

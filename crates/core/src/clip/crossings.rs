@@ -1,10 +1,10 @@
 //! When somebody touches the area: runs of frames, the one that covers most first; and when the camera moves farther than is followed.
 
 use super::cover::Told;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// Somebody crosses.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Crossing {
     /// Number of its first frame, from 0.

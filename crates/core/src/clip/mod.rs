@@ -25,10 +25,10 @@
 //! let seen: Vec<Planes> = (0..9).map(|k| area.cut(&frame(k), size)).collect();
 //! let pixels = area.part.size().pixels() as usize;
 //! let behind = [vec![121.0; pixels], vec![128.0; pixels], vec![128.0; pixels]];
-//! let cover = Cover::new(area, &seen, behind, ([0.0, 128.0, 128.0], 255));
+//! let cover = Cover::new(area, &seen, behind, ([0.0, 128.0, 128.0], 255), None);
 //! let mut shown = frame(4);
 //! let mut part = cover.area().cut(&shown, size);
-//! let told = cover.lay(&mut part, &[], None);
+//! let told = cover.lay(4, &mut part, &[], None);
 //! cover.area().put(&part, &mut shown, size);
 //! assert!(told.contact == 0.0 && (118..=124).contains(&shown[0][30 * w + 40]), "the post is gone");
 //! assert_eq!(shown[0][30 * w + 20], frame(4)[0][30 * w + 20], "outside nothing changes");

@@ -39,7 +39,7 @@ impl Repair {
     /// Tells the most that was found: contact by shares of all that is covered.
     pub fn lay<'a>(
         &self,
-        frame: &mut Frame,
+        (number, frame): (usize, &mut Frame),
         brushed: &[Stroke],
         piece: &(dyn Fn(i64) -> Option<&'a Frame> + Sync),
     ) -> Told {
@@ -49,7 +49,7 @@ impl Repair {
             .map(|(cover, later)| {
                 let mut part = cover.area().cut(frame, self.size);
                 let other = later.and_then(piece).map(|other| cover.area().cut(other, self.size));
-                let told = cover.lay(&mut part, brushed, other.as_ref());
+                let told = cover.lay(number, &mut part, brushed, other.as_ref());
                 (part, told)
             })
             .collect();

@@ -78,16 +78,17 @@ impl Small {
 
     /// Whether another shot begins with `next`; a change of light alone is none.
     pub fn cut_before(&self, next: &Self) -> bool {
-        /// Shares of what differs.
+        /// Shares of places and of a histogram that differ.
         const PLACES: f64 = 0.055;
         const COUNTS: f64 = 0.22;
-        /// How alike their structure may be at most.
-        const ALIKE: f64 = 0.6;
+        /// How alike their structure may be at most, and where that alone tells.
+        const ALIKE: (f64, f64) = (0.6, 0.35);
         if self.size != next.size {
             return true;
         }
         let (places, counts) = self.unlike(next);
-        (places > PLACES && counts > COUNTS || places > 3.0 * PLACES) && self.alike(next) < ALIKE
+        let alike = self.alike(next);
+        places > PLACES && alike < ALIKE.0 && (counts > COUNTS || alike < ALIKE.1)
     }
 
     /// Correlation of their brightness.
@@ -145,7 +146,7 @@ fn stops(first: &Small, frame: &Small) -> f64 {
         .bright
         .iter()
         .zip(&frame.bright)
-        .step_by(5)
+        .step_by(7)
         .filter(|(a, b)| **a > 12.0 && **b > 12.0 && **a < 245.0 && **b < 245.0)
         .map(|(a, b)| b / a)
         .collect();
@@ -185,6 +186,14 @@ impl Remark {
             Self::Zooms(from, to, share) => Self::Zooms(from + by, to + by, share),
             Self::Softer(from, to, share) => Self::Softer(from + by, to + by, share),
             other => other,
+        }
+    }
+
+    /// The frame from which on it holds, where it does not hold for all of the shot.
+    pub fn frame(self) -> Option<usize> {
+        match self {
+            Self::Touched(k, _) | Self::Zooms(k, ..) | Self::Softer(k, ..) => Some(k),
+            _ => None,
         }
     }
 

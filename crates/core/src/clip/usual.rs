@@ -70,37 +70,66 @@ impl Usual {
         Self { planes, noise, center, lights }
     }
 
+    /// For each sample of brightness whether a frame shows the same as this, which is in its light: by means over nine samples, in all planes.
+    pub(super) fn same(&self, area: &Area, frame: &[Vec<u16>; 3], lit: &[Vec<f32>; 3]) -> Vec<bool> {
+        /// Deviations of such a mean within which it is.
+        const SAME: f32 = 4.0;
+        let planes: Vec<usize> = (0..3).filter(|&c| !frame[c].is_empty()).collect();
+        let same: Vec<Vec<bool>> = planes
+            .iter()
+            .map(|&c| {
+                let (w, h) = (area.planes[c].width, area.planes[c].height);
+                let off: Vec<f32> = frame[c].iter().zip(&lit[c]).map(|(f, l)| f32::from(*f) - l).collect();
+                let count = boxed(&vec![1.0; off.len()], w, h, 1);
+                let sums = boxed(&off, w, h, 1);
+                let sigma = (self.noise[c] as f32 / 2.0).max(0.5);
+                (0..off.len()).map(|p| (sums[p] / count[p]).abs() < SAME * sigma).collect()
+            })
+            .collect();
+        (0..same[0].len()).map(|p| same[0][p] && same[1..].iter().all(|c| c[area.coarse(p)])).collect()
+    }
+
+    /// The same near some of these frames alone, in the usual light: what stands there then.
+    pub(super) fn near(&self, area: &Area, frames: &[Planes], some: std::ops::Range<usize>) -> [Vec<f32>; 3] {
+        std::array::from_fn(|c| {
+            let (plane, center) = (&area.planes[c], self.center[c]);
+            let mut values = Vec::with_capacity(some.len());
+            let mut of = |p: usize| {
+                let usual = self.planes[c][p];
+                values.clear();
+                values.extend(some.clone().map(|k| {
+                    let light = self.lights[c][k];
+                    let lit = light.lit(plane, p, usual, center);
+                    usual + (f32::from(frames[k].planes[c][p]) - lit) / light.gain().clamp(0.2, 5.0) as f32
+                }));
+                let at = values.len() / 2;
+                *values.select_nth_unstable_by(at, f32::total_cmp).1
+            };
+            (0..self.planes[c].len()).map(&mut of).collect()
+        })
+    }
+
     /// Where some of the frames show what is behind, that is what is usual: who stands there for long only passes, too.
     pub(super) fn cleared(&mut self, area: &Area, frames: &[Planes], behind: &[Vec<f32>; 3]) {
         /// Share of the frames, and how many at least.
         const SOME: (f32, usize) = (0.12, 3);
-        /// Deviations of a mean over nine samples within which it is the same.
-        const SAME: f32 = 4.0;
         let least = ((SOME.0 * frames.len() as f32).ceil() as usize).max(SOME.1);
-        let planes: Vec<usize> = (0..3).filter(|&c| !self.planes[c].is_empty()).collect();
-        let shown = |k: usize| -> Vec<bool> {
-            let same: Vec<Vec<bool>> = planes
-                .iter()
-                .map(|&c| {
-                    let plane = &area.planes[c];
-                    let lit = |p: usize| self.lights[c][k].lit(plane, p, behind[c][p], self.center[c]);
-                    let n = behind[c].len();
-                    let off: Vec<f32> = (0..n).map(|p| f32::from(frames[k].planes[c][p]) - lit(p)).collect();
-                    let count = boxed(&vec![1.0; n], plane.width, plane.height, 1);
-                    let sums = boxed(&off, plane.width, plane.height, 1);
-                    let sigma = (self.noise[c] as f32 / 2.0).max(0.5);
-                    (0..n).map(|p| (sums[p] / count[p]).abs() < SAME * sigma).collect()
-                })
-                .collect();
-            (0..same[0].len()).map(|p| same[0][p] && same[1..].iter().all(|c| c[area.coarse(p)])).collect()
+        let shown = |k: usize| {
+            let lit: [Vec<f32>; 3] = std::array::from_fn(|c| {
+                let (plane, light) = (&area.planes[c], self.lights[c].get(k));
+                let in_light =
+                    |(p, v): (usize, &f32)| light.map_or(*v, |l| l.lit(plane, p, *v, self.center[c]));
+                behind[c].iter().enumerate().map(in_light).collect()
+            });
+            self.same(area, &frames[k].planes, &lit)
         };
         let all: Vec<Vec<bool>> = (0..frames.len()).into_par_iter().map(shown).collect();
-        for &c in &planes {
+        for (c, behind) in behind.iter().enumerate() {
             for (p, usual) in self.planes[c].iter_mut().enumerate() {
                 let bright = area.bright(c, p);
                 let often = all.iter().filter(|shown| shown[bright]).count();
                 if often >= least {
-                    *usual = behind[c][p];
+                    *usual = behind[p];
                 }
             }
         }

@@ -16,7 +16,7 @@ pub use ffmpeg::{
     CONFINE_COMMAND, ClipReader, ClipWriter, Codec, become_confined, confined, probe, seconds_of_frames,
 };
 pub(crate) use ffmpeg::{FORMAT, runs};
-pub use repairing::{Take, Wanted, as_coded, softened, turned};
+pub use repairing::{ClipArea, Seen, Take, Wanted, as_coded, softened, turned};
 pub use survey::{Clip, Survey};
 pub(crate) use y4m::FORMAT as Y4M;
 pub use y4m::{Y4mReader, Y4mWriter, write_y4m};

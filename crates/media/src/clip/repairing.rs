@@ -55,6 +55,36 @@ pub struct Wanted {
     pub mask: Vec<f32>,
     /// By the same clip so many seconds later; by a picture without.
     pub later: Option<f64>,
+    /// Whether what is to go stands there at some times only.
+    pub sometimes: bool,
+}
+
+/// An area of a clip, and how it is covered.
+pub struct ClipArea {
+    /// Where.
+    pub area: Area,
+    later: Option<f64>,
+    sometimes: bool,
+}
+
+/// The parts of some frames: their numbers, and each area's in all of them.
+#[derive(Default)]
+pub struct Seen {
+    /// Numbers of the frames.
+    pub numbers: Vec<usize>,
+    /// By area.
+    pub parts: Vec<Vec<Planes>>,
+}
+
+impl Seen {
+    /// Adds those of a frame.
+    pub fn push(&mut self, number: usize, frame: &Yuv, (areas, size): (&[ClipArea], Size)) {
+        self.numbers.push(number);
+        self.parts.resize(areas.len(), Vec::new());
+        for (of, parts) in areas.iter().zip(&mut self.parts) {
+            parts.push(of.area.cut(&frame.planes, size));
+        }
+    }
 }
 
 impl Clip {
@@ -63,32 +93,35 @@ impl Clip {
         if layout.grey { (0, 0) } else { (layout.across, layout.down) }
     }
 
-    /// The areas of what is wanted, each with how much later it is taken from.
-    pub fn areas(&self, wanted: &[Wanted]) -> Vec<(Area, Option<f64>)> {
+    /// The areas of what is wanted.
+    pub fn areas(&self, wanted: &[Wanted]) -> Vec<ClipArea> {
         let of = |w: &Wanted| {
-            let later = w.later;
-            Area::each(&w.mask, self.info.size, self.halved()).into_iter().map(move |a| (a, later))
+            let Wanted { later, sometimes, .. } = *w;
+            let areas = Area::each(&w.mask, self.info.size, self.halved()).into_iter();
+            areas.map(move |area| ClipArea { area, later, sometimes })
         };
         wanted.iter().flat_map(of).collect()
     }
 
     /// Numbers of the frames that tell what areas look like, of those in a range.
-    pub fn sampled(&self, range: RangeInclusive<usize>, areas: &[(Area, Option<f64>)]) -> Vec<usize> {
-        let one: usize = areas.iter().map(|(a, _)| 4 * a.part.size().pixels() as usize).sum();
+    pub fn sampled(&self, range: RangeInclusive<usize>, areas: &[ClipArea]) -> Vec<usize> {
+        let one: usize = areas.iter().map(|a| 4 * a.area.part.size().pixels() as usize).sum();
         let most = (SAMPLE_BYTES / one.max(1)).clamp(5, SAMPLES);
         let step = (range.end() + 1 - range.start()).div_ceil(most).max(1);
         range.step_by(step).collect()
     }
 
-    /// The repair of areas by a picture, red, green and blue from 0 to 1 as the clip is coded, with the parts of some frames by area.
-    pub fn repair(&self, areas: Vec<(Area, Option<f64>)>, picture: &[f32], seen: &[Vec<Planes>]) -> Repair {
+    /// The repair of areas by a picture, red, green and blue from 0 to 1 as the clip is coded, with their parts of some frames.
+    pub fn repair(&self, areas: Vec<ClipArea>, picture: &[f32], seen: &Seen) -> Repair {
         let layout = self.info.layout;
         let range = (self.info.colour.centers(layout.bits), layout.most());
-        let cover = |((area, later), seen): ((Area, Option<f64>), &Vec<Planes>)| {
-            let behind = self.behind(picture, &area);
-            (Cover::new(area, seen, behind, range), later.map(|s| self.frames_later(s)))
+        let cover = |(of, parts): (ClipArea, &Vec<Planes>)| {
+            let behind = self.behind(picture, &of.area);
+            let standing = of.sometimes.then_some(&seen.numbers[..]);
+            let later = of.later.map(|s| self.frames_later(s));
+            (Cover::new(of.area, parts, behind, range, standing), later)
         };
-        Repair::new(areas.into_iter().zip(seen).map(cover).collect(), self.info.size)
+        Repair::new(areas.into_iter().zip(&seen.parts).map(cover).collect(), self.info.size)
     }
 
     /// A time as a number of frames.
@@ -111,7 +144,7 @@ impl Clip {
         planes
     }
 
-    /// Lays a repair on every frame of a range from `first` on, and hands each on. Frames outside the range of the `repaired` are handed on as they are. Returns why frames at the end could not be
+    /// Lays a repair on every frame of a range from `first` on, and hands each on. Frames that are not `repaired` are handed on as they are. Returns why frames at the end could not be
     /// read.
     ///
     /// # Errors
@@ -119,7 +152,7 @@ impl Clip {
     pub fn lay<E: From<MediaError>>(
         &self,
         repair: &Repair,
-        (shown, repaired): (RangeInclusive<usize>, RangeInclusive<usize>),
+        (shown, repaired): (RangeInclusive<usize>, &dyn Fn(usize) -> bool),
         brushed: &[Stroke],
         take: Take<'_, E>,
     ) -> Result<Option<String>, E> {
@@ -135,7 +168,7 @@ impl Clip {
                 Err(e) if k > first => return Ok(Some(e.to_string())),
                 Err(e) => return Err(e.into()),
             };
-            if !repaired.contains(&k) {
+            if !repaired(k) {
                 take(k, &frame, &frame, Told::UNTOUCHED)?;
                 continue;
             }
@@ -148,7 +181,7 @@ impl Clip {
             let piece = |by: i64| {
                 pieces.iter().find(|(b, _)| *b == by).and_then(|(_, f)| f.as_ref().map(|f| &f.planes))
             };
-            let told = repair.lay(&mut frame.planes, &own, &piece);
+            let told = repair.lay((k, &mut frame.planes), &own, &piece);
             take(k, &before, &frame, told)?;
         }
         Ok(None)

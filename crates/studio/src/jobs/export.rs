@@ -58,7 +58,9 @@ impl Jobs {
     /// When the run wrote none.
     pub(crate) fn exported(&self, run: i64) -> Result<(PathBuf, String), StudioError> {
         let info = self.queue.run(run)?;
-        let name = info.message.filter(|_| info.kind == RunKind::Export && info.state == RunState::Done);
+        let name = info.message.filter(|_| {
+            matches!(info.kind, RunKind::Export | RunKind::ClipExport) && info.state == RunState::Done
+        });
         let name = name.ok_or_else(|| StudioError::NotFound("this run wrote no file".into()))?;
         Ok((self.store.path(&["exports", &run.to_string(), &name]), name))
     }
@@ -67,15 +69,13 @@ impl Jobs {
         let request: ExportRequest = serde_json::from_str(&work.request)?;
         let loaded = self.scenes.loaded(work.set)?;
         let title = self.sets.check(work.set)?;
-        let safe: String = title.chars().map(|c| if c.is_alphanumeric() { c } else { '-' }).collect();
         let (format, extension) = match request.format {
             ExportFormat::Jpeg => (Format::Jpeg { quality: request.quality }, "jpg"),
             ExportFormat::Png => (Format::Png { sixteen: false }, "png"),
             ExportFormat::Tiff => (Format::Tiff { sixteen: true }, "tif"),
             ExportFormat::Exr => (Format::Exr, "exr"),
         };
-        let words: Vec<&str> = safe.split('-').filter(|w| !w.is_empty()).collect();
-        let name = format!("{}-plate.{extension}", cut(&words.join("-").to_lowercase()));
+        let name = file_name(&title, &format!("-plate.{extension}"));
         let folder = self.store.path(&["exports", &work.run.to_string()]);
         std::fs::create_dir_all(&folder).map_err(|e| MediaError::writing(&folder, &e))?;
         work.step("Writing the plate");
@@ -107,6 +107,13 @@ impl Jobs {
             Ok(Some(name.clone()))
         })
     }
+}
+
+/// A file's name from that of its set and what it ends with.
+pub(super) fn file_name(title: &str, ending: &str) -> String {
+    let safe: String = title.chars().map(|c| if c.is_alphanumeric() { c } else { '-' }).collect();
+    let words: Vec<&str> = safe.split('-').filter(|w| !w.is_empty()).collect();
+    format!("{}{ending}", cut(&words.join("-").to_lowercase()))
 }
 
 /// As much of a name, in whole characters, as a file system holds beside what is added to it.

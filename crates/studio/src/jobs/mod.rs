@@ -1,11 +1,13 @@
 //! The worker: takes runs from the queue, one after another, and does them. Each kind of work is a file of this folder and a
 //! line in [`Jobs::perform`].
 
+mod clip;
 mod export;
 mod prepare;
 mod views;
 
 use crate::assets::Assets;
+use crate::clips::Clips;
 use crate::error::StudioError;
 use crate::model::{Event, RunKind};
 use crate::queue::{Queue, Work};
@@ -25,6 +27,7 @@ pub(crate) struct Jobs {
     pub queue: Queue,
     pub assets: Assets,
     pub scenes: Scenes,
+    pub clips: Clips,
 }
 
 impl Jobs {
@@ -76,6 +79,8 @@ impl Jobs {
         match work.kind {
             RunKind::Prepare => self.prepare(work),
             RunKind::Export => self.export(work),
+            RunKind::Clip => self.lay_clip(work),
+            RunKind::ClipExport => self.export_clip(work),
         }
     }
 }

@@ -53,6 +53,11 @@ impl Jobs {
         self.scenes.close(set);
         self.scenes.decide(set)?;
         self.scenes.make_cover(set);
+        self.store.tell(Event::Set { id: set });
+        work.step("Looking at the clip");
+        if self.clips.look(set, &|share| work.at(share))?.is_some() {
+            self.store.tell(Event::Set { id: set });
+        }
         Ok(None)
     }
 }

@@ -1,7 +1,9 @@
 //! What the application tells about itself: plain values for the API and the screen.
 
+mod clip;
 mod told;
 
+pub use clip::*;
 pub use told::*;
 
 use evanu_core::recipe::{FrameId, Recipe};
@@ -266,6 +268,8 @@ pub struct SetDetail {
     pub redo: Option<String>,
     /// What is being done with it, or was last.
     pub run: Option<RunInfo>,
+    /// Whether its frames come from a clip that was looked at.
+    pub clip: bool,
 }
 
 /// Kinds of background work.
@@ -277,6 +281,10 @@ pub enum RunKind {
     Prepare,
     /// Writing a file.
     Export,
+    /// Laying the patch on all frames of a clip, to be looked at.
+    Clip,
+    /// Writing a finished clip, or what goes with it.
+    ClipExport,
 }
 
 /// How a run stands.

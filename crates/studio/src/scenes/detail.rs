@@ -67,6 +67,7 @@ impl Scenes {
             undo,
             redo,
             run,
+            clip: false,
         })
     }
 }

@@ -54,6 +54,14 @@ impl ClipReader {
         Self::some(path, info, Wanted::default())
     }
 
+    /// The frames of a file that Evanu itself wrote as Y4M.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn kept(path: &Path) -> Result<Self, MediaError> {
+        Self::begun(path, Y4mReader::open(path)?, 1, None)
+    }
+
     /// The frames from one on, as they are coded: the first whose time, which [`seconds_of_frames`](super::seconds_of_frames) tells, is not
     /// before this. What lies before it is decoded from the last frame that stands alone, and let go.
     ///
