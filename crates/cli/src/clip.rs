@@ -2,7 +2,7 @@
 
 use crate::files::{check_output, read_moments, scratch, write_whole};
 use crate::tell::Step;
-use evanu_core::clip::{Crossing, Moved, Repair, Told, crossings, moves_far};
+use evanu_core::clip::{Crossing, Moved, Repair, Told, changed, crossings, moves_far};
 use evanu_core::pixel::{FrameSource, Samples};
 use evanu_core::prepare;
 use evanu_core::recipe::Recipe;
@@ -30,7 +30,7 @@ pub(crate) struct Args {
     /// A picture of what is behind, of the clip's size; without it, it is taken from the clip's own time
     #[arg(long)]
     plate: Option<PathBuf>,
-    /// Where that picture is laid, white in a black PNG; without it, the area
+    /// Where that picture is laid, white in a black PNG; without it, the area, and without that where it was changed
     #[arg(long)]
     patch_mask: Option<PathBuf>,
     /// The patch alone, with transparency: a folder of PNGs, a .mov (ProRes 4444) or a .webm (VP9)
@@ -116,15 +116,17 @@ pub(crate) fn run(args: &Args) -> Result<(), String> {
     }
     let mask = match args.patch_mask.as_ref().or(args.area.as_ref()) {
         Some(path) => read_mask(path, info.size).map_err(|e| e.to_string())?.set,
-        None if args.plate.is_some() => {
-            return Err("--plate needs --patch-mask or --area: where is it to be laid?".into());
-        }
-        None => return plate_alone(args, &info),
+        // Only what was changed in it is taken.
+        None => match &args.plate {
+            Some(path) => changed_in(path, &args.input, &info)?,
+            None => return plate_alone(args, &info),
+        },
     };
     let clip = Clip::open(&args.input).map_err(|e| e.to_string())?;
     let mask = softened(&mask, info.size);
     let covered = mask.iter().map(|v| f64::from(*v)).sum::<f64>() / mask.len() as f64;
-    let areas = clip.areas(&[Wanted { mask, later: args.later, sometimes: args.plate.is_none() }]);
+    let areas =
+        clip.areas(&[Wanted { mask, later: args.later, sometimes: args.plate.is_none(), picture: 0 }]);
     if areas.is_empty() {
         return Err("the mask is black: nothing is to be covered; paint white what is to go".into());
     }
@@ -136,7 +138,7 @@ pub(crate) fn run(args: &Args) -> Result<(), String> {
     };
     let parts: Vec<[u32; 4]> =
         areas.iter().map(|a| a.area.part).map(|r| [r.x as u32, r.y as u32, r.width, r.height]).collect();
-    let repair = clip.repair(areas, &picture, &seen);
+    let repair = clip.repair(areas, &[picture], &seen);
     drop(seen);
     let each = lay(args, &clip, &repair, range)?;
     let told: Vec<Told> = each.iter().map(|f| f.told).collect();
@@ -274,6 +276,22 @@ fn from_time(path: &Path, info: &ClipInfo) -> Result<(evanu_core::pixel::Raster,
     let values = plate.data.iter().map(|v| f32::from(*v) / 65535.0).collect();
     let size = plate.size;
     Ok((plate, as_coded(values, size, info.rotation)))
+}
+
+/// Where a still differs from what the clip's own time shows behind.
+fn changed_in(still: &Path, clip: &Path, info: &ClipInfo) -> Result<Vec<bool>, String> {
+    let back = picture(still, info)?;
+    let (_, own) = from_time(clip, info)?;
+    let found = changed(&own, &back, info.size);
+    let count = found.iter().filter(|f| **f).count();
+    if count == 0 {
+        return Err(format!(
+            "{}: nothing was changed in it beside what the clip shows; name where it is to be laid with --patch-mask",
+            still.display()
+        ));
+    }
+    eprintln!("{:.2} % of it was changed, and is laid", 100.0 * count as f64 / found.len() as f64);
+    Ok(found)
 }
 
 /// Without an area: the plate, and what it would cover.

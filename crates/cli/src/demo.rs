@@ -18,9 +18,9 @@ pub(crate) struct Args {
     /// Number of rendered frames; as many as the shipped set has when left out
     #[arg(long, value_parser = clap::value_parser!(u32).range(1..=1000))]
     frames: Option<u32>,
-    /// What chance begins with, for a clip (`clip`, `clip-fading`, `clip-shaken`, `clip-hall`, `clip-hall-shaken`, `clip-leaves`)
-    #[arg(long, default_value_t = 20260601)]
-    seed: u64,
+    /// What chance begins with, for a clip (`clip`, `clip-fading`, `clip-shaken`, `hall`, `hall-by-hand`, `leaves`)
+    #[arg(long)]
+    seed: Option<u64>,
 }
 
 /// Options of `evanu score`.
@@ -37,12 +37,10 @@ pub(crate) struct ScoreArgs {
 /// Runs `evanu demo`.
 pub(crate) fn run(args: Args) -> Result<(), String> {
     match &args.render {
-        Some(name) if name.starts_with("clip") => {
-            let names = || CLIPS.map(|k| k.name).join(", ");
-            let kind = CLIPS.into_iter().find(|k| k.name == name);
-            let kind = kind.ok_or_else(|| format!("there is no clip \"{name}\"; there are: {}", names()))?;
-            let frames = args.frames.unwrap_or(150) as usize;
-            let order = ClipOrder { kind, seed: args.seed, width: args.width, frames };
+        Some(name) if CLIPS.iter().any(|k| k.name == name) => {
+            let kind = CLIPS.into_iter().find(|k| k.name == name).unwrap_or(CLIPS[0]);
+            let frames = args.frames.map_or(kind.frames, |n| n as usize);
+            let order = ClipOrder { kind, seed: args.seed.unwrap_or(kind.seed), width: args.width, frames };
             evanu_demo::render_clip(order, &args.folder, &|t| eprintln!("{t}")).map_err(|e| e.to_string())?;
         }
         Some(name) => {

@@ -21,7 +21,7 @@ pub struct ClipKind {
     /// Its name on the command line.
     pub name: &'static str,
     /// With what is to go, and without it.
-    sights: (Sight, Sight),
+    pub(crate) sights: (Sight, Sight),
     crowd: Crowd,
     hold: Hold,
     /// Seconds between two frames, 25 of which are shown in a second: visitors of the forecourt hurry.
@@ -32,6 +32,10 @@ pub struct ClipKind {
     flicker: f64,
     /// How far leaves move.
     breeze: f64,
+    /// What chance begins with, and how many frames there are, when nothing else is asked for.
+    pub seed: u64,
+    /// See `seed`.
+    pub frames: usize,
 }
 
 const POSTS: ClipKind = ClipKind {
@@ -43,34 +47,59 @@ const POSTS: ClipKind = ClipKind {
     fading: 0.0,
     flicker: 0.07,
     breeze: 0.0,
+    seed: 20260601,
+    frames: 150,
 };
-const HALL: ClipKind = ClipKind {
-    name: "clip-hall",
+pub(crate) const HALL: ClipKind = ClipKind {
+    name: "hall",
     sights: (Sight::HallWithStand, Sight::Hall),
     crowd: Crowd::Hall,
     interval: 0.04,
     fading: 0.15,
     flicker: 0.02,
+    seed: 7,
+    frames: 250,
+    ..POSTS
+};
+pub(crate) const HALL_BY_HAND: ClipKind =
+    ClipKind { name: "hall-by-hand", hold: Hold::Hands, seed: 9, frames: 125, ..HALL };
+pub(crate) const LEAVES: ClipKind = ClipKind {
+    name: "leaves",
+    sights: (Sight::Forecourt, Sight::Forecourt),
+    crowd: Crowd::Leaving(6.0),
+    interval: 0.04,
+    flicker: 0.01,
+    breeze: 0.007,
+    seed: 5,
+    frames: 150,
     ..POSTS
 };
 
-/// All kinds.
+/// All kinds; those after the first three are sample sets.
 pub const CLIPS: [ClipKind; 6] = [
     POSTS,
     ClipKind { name: "clip-fading", fading: 0.3, ..POSTS },
     ClipKind { name: "clip-shaken", hold: Hold::Hands, ..POSTS },
     HALL,
-    ClipKind { name: "clip-hall-shaken", hold: Hold::Hands, ..HALL },
-    ClipKind {
-        name: "clip-leaves",
-        sights: (Sight::Forecourt, Sight::Forecourt),
-        crowd: Crowd::Leaving(6.0),
-        interval: 0.04,
-        flicker: 0.01,
-        breeze: 0.007,
-        ..POSTS
-    },
+    HALL_BY_HAND,
+    LEAVES,
 ];
+
+impl ClipKind {
+    /// How its frames are taken of a sight.
+    pub(crate) fn order(&self, seed: u64, width: u32, frames: usize, sight: Sight) -> Order {
+        Order {
+            sight,
+            hold: self.hold,
+            interval: self.interval,
+            dusk: self.fading,
+            flicker: self.flicker,
+            breeze: self.breeze,
+            pitch: if self.crowd == Crowd::Hall { 0.0 } else { 0.105 },
+            ..Order::by_hand(seed, width, frames, self.crowd)
+        }
+    }
+}
 
 /// What is wanted of a clip.
 #[derive(Debug, Clone, Copy)]
@@ -99,18 +128,7 @@ const AROUND: usize = 3;
 pub fn render_clip(order: ClipOrder, folder: &Path, tell: &dyn Fn(String)) -> Result<(), DemoError> {
     std::fs::create_dir_all(folder).map_err(|e| MediaError::writing(folder, &e))?;
     let kind = order.kind;
-    let shoot = |sight: Sight| {
-        Shoot::new(Order {
-            sight,
-            hold: kind.hold,
-            interval: kind.interval,
-            dusk: kind.fading,
-            flicker: kind.flicker,
-            breeze: kind.breeze,
-            pitch: if kind.crowd == Crowd::Hall { 0.0 } else { 0.105 },
-            ..Order::by_hand(order.seed, order.width, order.frames, kind.crowd)
-        })
-    };
+    let shoot = |sight| Shoot::new(kind.order(order.seed, order.width, order.frames, sight));
     let (with, without) = (shoot(kind.sights.0), shoot(kind.sights.1));
     // The middle of a frame, sixteen to nine.
     let whole = frame_size(order.width);

@@ -1,5 +1,6 @@
 //! The sample sets by name: writing the shipped frames, and rendering any of them at any size with its truth.
 
+use crate::clip::{ClipKind, ClipOrder, HALL, HALL_BY_HAND, LEAVES, render_clip};
 use crate::crowds::Crowd;
 use crate::dng::write_dng;
 use crate::shoot::{Hold, Order, Shoot, Shot, Sight, frame_size};
@@ -28,6 +29,8 @@ pub struct SetInfo {
     clock: (u64, u64),
     /// Camera raw.
     raw: bool,
+    /// What kind of clip it is; `None` for photographs.
+    pub clip: Option<ClipKind>,
 }
 
 macro_rules! frames {
@@ -37,7 +40,7 @@ macro_rules! frames {
 }
 
 /// All shipped sets.
-pub const SETS: [SetInfo; 8] = [
+pub const SETS: [SetInfo; 11] = [
     SetInfo {
         name: "forecourt",
         title: "Forecourt, by hand",
@@ -48,6 +51,7 @@ pub const SETS: [SetInfo; 8] = [
         order: |width, frames| Order::by_hand(20260516, width, frames, Crowd::Forecourt),
         clock: (14, 31),
         raw: false,
+        clip: None,
     },
     SetInfo {
         name: "put-up",
@@ -61,6 +65,7 @@ pub const SETS: [SetInfo; 8] = [
         },
         clock: (13, 2),
         raw: false,
+        clip: None,
     },
     SetInfo {
         name: "queue",
@@ -78,6 +83,7 @@ pub const SETS: [SetInfo; 8] = [
         },
         clock: (15, 10),
         raw: false,
+        clip: None,
     },
     SetInfo {
         name: "assistant",
@@ -92,6 +98,7 @@ pub const SETS: [SetInfo; 8] = [
         },
         clock: (9, 12),
         raw: false,
+        clip: None,
     },
     SetInfo {
         name: "portrait",
@@ -108,6 +115,7 @@ pub const SETS: [SetInfo; 8] = [
         },
         clock: (9, 40),
         raw: false,
+        clip: None,
     },
     SetInfo {
         name: "clouds",
@@ -125,6 +133,7 @@ pub const SETS: [SetInfo; 8] = [
         },
         clock: (18, 5),
         raw: false,
+        clip: None,
     },
     SetInfo {
         name: "telescope",
@@ -143,6 +152,7 @@ pub const SETS: [SetInfo; 8] = [
         },
         clock: (11, 20),
         raw: false,
+        clip: None,
     },
     SetInfo {
         name: "forecourt-raw",
@@ -152,6 +162,37 @@ pub const SETS: [SetInfo; 8] = [
         order: |width, frames| Order::by_hand(20260517, width, frames, Crowd::Forecourt),
         clock: (14, 31),
         raw: true,
+        clip: None,
+    },
+    SetInfo {
+        name: "hall",
+        title: "Hall clip",
+        says: "ten seconds: a lamp stand in the corner, people before and behind it",
+        frames: frames!("hall" ".mp4": "hall"),
+        order: |width, frames| HALL.order(HALL.seed, width, frames, HALL.sights.0),
+        clock: (0, 0),
+        raw: false,
+        clip: Some(HALL),
+    },
+    SetInfo {
+        name: "hall-by-hand",
+        title: "Hall clip, by hand",
+        says: "five seconds: the same corner from a camera that trembles",
+        frames: frames!("hall-by-hand" ".mp4": "hall-by-hand"),
+        order: |width, frames| HALL_BY_HAND.order(HALL_BY_HAND.seed, width, frames, HALL_BY_HAND.sights.0),
+        clock: (0, 0),
+        raw: false,
+        clip: Some(HALL_BY_HAND),
+    },
+    SetInfo {
+        name: "leaves",
+        title: "Shrub in the breeze, clip",
+        says: "six seconds: somebody before leaves that move, who walks away",
+        frames: frames!("leaves" ".mp4": "leaves"),
+        order: |width, frames| LEAVES.order(LEAVES.seed, width, frames, LEAVES.sights.0),
+        clock: (0, 0),
+        raw: false,
+        clip: Some(LEAVES),
     },
 ];
 
@@ -223,6 +264,10 @@ pub fn render(
     tell: &dyn Fn(String),
 ) -> Result<(), DemoError> {
     let set = SETS.iter().find(|s| s.name == name).ok_or_else(|| DemoError::Unknown(name.into()))?;
+    if let Some(kind) = set.clip {
+        let order = ClipOrder { kind, seed: kind.seed, width, frames: frames.unwrap_or(kind.frames) };
+        return render_clip(order, folder, tell);
+    }
     let truth = folder.join("truth");
     std::fs::create_dir_all(&truth).map_err(|e| MediaError::writing(&truth, &e))?;
     tell(format!("rendering the empty place, {width} px wide"));

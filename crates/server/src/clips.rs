@@ -6,7 +6,7 @@ use actix_files::NamedFile;
 use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use evanu_core::recipe::Stroke;
-use evanu_studio::{CarryRequest, ClipFile, ClipState, Studio, StudioError};
+use evanu_studio::{CarryRequest, ClipFile, ClipState, Returned, Studio, StudioError};
 use serde::Deserialize;
 use utoipa::ToSchema;
 use utoipa_actix_web::service_config::ServiceConfig;
@@ -20,6 +20,7 @@ pub(crate) fn configure(config: &mut ServiceConfig) {
         .service(lay_clip)
         .service(clip_made)
         .service(carry_stroke)
+        .service(return_still)
         .service(export_clip);
 }
 
@@ -91,6 +92,31 @@ pub(crate) async fn carry_stroke(
     wanted: web::Json<CarryRequest>,
 ) -> Result<web::Json<Vec<Stroke>>, Failure> {
     Ok(web::Json(run_blocking(&studio, move |s| s.clips.carry(*set, &wanted)).await?))
+}
+
+/// A file's name.
+#[derive(Debug, Clone, Deserialize, utoipa::IntoParams)]
+pub(crate) struct StillQuery {
+    /// As its owner has it.
+    name: String,
+}
+
+/// Takes a still of the clip that was retouched elsewhere, the body being the file: tells where it was changed.
+#[utoipa::path(params(("set" = i64, Path), StillQuery), request_body(content = Vec<u8>, content_type = "application/octet-stream"), responses((status = 200, body = Returned), (status = 400, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[post("/sets/{set}/clip/stills")]
+pub(crate) async fn return_still(
+    studio: Shared,
+    set: web::Path<i64>,
+    named: web::Query<StillQuery>,
+    body: web::Payload,
+) -> Result<web::Json<Returned>, Failure> {
+    /// Bytes that a still has at most.
+    const MOST: usize = 1 << 30;
+    let bytes = body.to_bytes_limited(MOST).await;
+    let cut = || StudioError::Invalid(format!("{}: it did not arrive whole; send it again", named.name));
+    let bytes = bytes.map_err(|_| cut())?.map_err(|_| cut())?;
+    let name = named.into_inner().name;
+    Ok(web::Json(run_blocking(&studio, move |s| s.clips.take_back(*set, &name, &bytes)).await?))
 }
 
 /// What of a clip is to be written.

@@ -191,6 +191,7 @@ pub(crate) async fn samples() -> web::Json<Vec<Sample>> {
         title: s.title,
         says: s.says,
         frames: s.frames.len(),
+        clip: s.clip.is_some(),
     };
     web::Json(evanu_demo::SETS.iter().map(told).collect())
 }
@@ -204,8 +205,10 @@ pub(crate) struct Sample {
     pub title: &'static str,
     /// What there is to see in it.
     pub says: &'static str,
-    /// How many frames it has.
+    /// How many files it has.
     pub frames: usize,
+    /// Whether that is a clip.
+    pub clip: bool,
 }
 
 /// Makes a set of shipped sample frames.

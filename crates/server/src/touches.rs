@@ -5,7 +5,7 @@ use crate::routes::run_blocking;
 use actix_web::http::header;
 use actix_web::{HttpResponse, delete, get, post, web};
 use evanu_core::touch::Proposed;
-use evanu_studio::{MissingInfo, PlaneInfo, SeenTouch, Studio, TouchInfo, TouchTry, TriedInfo};
+use evanu_studio::{ExtentInfo, MissingInfo, PlaneInfo, SeenTouch, Studio, TouchInfo, TouchTry, TriedInfo};
 use utoipa_actix_web::service_config::ServiceConfig;
 
 type Shared = web::Data<Studio>;
@@ -19,6 +19,7 @@ pub(crate) fn configure(config: &mut ServiceConfig) {
         .service(touch_plane)
         .service(seen_touches)
         .service(missing)
+        .service(thing)
         .service(touch_picture)
         .service(invented_mask);
 }
@@ -75,6 +76,26 @@ pub(crate) async fn seen_touches(
 #[get("/sets/{set}/touches/missing")]
 pub(crate) async fn missing(studio: Shared, set: web::Path<i64>) -> Result<web::Json<MissingInfo>, Failure> {
     Ok(web::Json(run_blocking(&studio, move |s| s.scenes.missing(*set)).await?))
+}
+
+/// A place of the plate, in pixels of its canvas.
+#[derive(serde::Deserialize, utoipa::IntoParams)]
+pub(crate) struct PlaceQuery {
+    /// Column.
+    x: f64,
+    /// Row.
+    y: f64,
+}
+
+/// The outline of what stands at a place of the plate, by its look alone.
+#[utoipa::path(params(("set" = i64, Path), PlaceQuery), responses((status = 200, body = ExtentInfo), (status = 400, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[get("/sets/{set}/touches/thing")]
+pub(crate) async fn thing(
+    studio: Shared,
+    set: web::Path<i64>,
+    place: web::Query<PlaceQuery>,
+) -> Result<web::Json<ExtentInfo>, Failure> {
+    Ok(web::Json(run_blocking(&studio, move |s| s.scenes.thing(*set, (place.x, place.y))).await?))
 }
 
 /// Where the plate is made up, white, of its size.

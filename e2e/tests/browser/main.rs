@@ -2,6 +2,7 @@
 
 #![allow(clippy::unwrap_used)] // helpers of tests may fail loudly
 
+mod clip;
 mod frames;
 mod history;
 mod job;

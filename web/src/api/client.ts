@@ -143,6 +143,8 @@ export const api = {
   tried: (set: number) => answered(http.GET("/api/sets/{set}/touches/try", of(set))),
   stopTrying: (set: number) => answered(http.DELETE("/api/sets/{set}/touches/try", of(set))),
   missing: (set: number) => answered(http.GET("/api/sets/{set}/touches/missing", of(set))),
+  thing: (set: number, x: number, y: number) =>
+    answered(http.GET("/api/sets/{set}/touches/thing", { params: { path: { set }, query: { x, y } } })),
   touchesSeen: (set: number) => answered(http.GET("/api/sets/{set}/touches/seen", of(set))),
   touchPlane: (set: number, wanted: TouchTry) =>
     answered(http.POST("/api/sets/{set}/touches/plane", { ...of(set), body: wanted })),
@@ -160,6 +162,15 @@ export const api = {
   layClip: (set: number) => answered(http.POST("/api/sets/{set}/clip/lay", of(set))),
   carryStroke: (set: number, wanted: Schemas["CarryRequest"]) =>
     answered(http.POST("/api/sets/{set}/clip/strokes", { ...of(set), body: wanted })),
+  returnStill: (set: number, file: File) =>
+    answered(
+      http.POST("/api/sets/{set}/clip/stills", {
+        params: { path: { set }, query: { name: file.name } },
+        body: file as unknown as number[],
+        bodySerializer: (body) => body as unknown as Blob,
+        headers: { "Content-Type": "application/octet-stream" },
+      }),
+    ),
   exportClip: (set: number, file: ClipFile) =>
     answered(http.POST("/api/sets/{set}/clip/exports", { ...of(set), body: { file } })),
   export: (set: number, request: ExportRequest) =>

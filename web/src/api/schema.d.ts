@@ -211,6 +211,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sets/{set}/clip/stills": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes a still of the clip that was retouched elsewhere, the body being the file: tells where it was changed. */
+        post: operations["return_still"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sets/{set}/clip/strokes": {
         parameters: {
             query?: never;
@@ -898,6 +915,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sets/{set}/touches/thing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The outline of what stands at a place of the plate, by its look alone. */
+        get: operations["thing"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sets/{set}/touches/try": {
         parameters: {
             query?: never;
@@ -1115,7 +1149,7 @@ export interface components {
          * @description What of a clip is written.
          * @enum {string}
          */
-        ClipFile: "clip" | "lossless" | "overlay_mov" | "overlay_webm" | "mask";
+        ClipFile: "clip" | "lossless" | "overlay_mov" | "overlay_webm" | "mask" | "plate";
         /** @description Something to know about a clip. */
         ClipRemark: {
             /** @description The frame from which on it holds. */
@@ -1323,7 +1357,7 @@ export interface components {
         };
         /** @description How far a thing reaches. */
         ExtentInfo: {
-            /** @description Its outline in reference pixels; null when the frame shows the same as the plate there. */
+            /** @description Its outline in reference pixels; null when the frame shows the same as the plate there, or nothing stands out. */
             outline?: components["schemas"]["Point"][] | null;
         };
         /**
@@ -1525,6 +1559,8 @@ export interface components {
             later: number | null;
             /** @description A closed outline, in pixels of the reference. */
             outline: components["schemas"]["Point"][];
+            /** @description By a still that came back from elsewhere, by the name of its content; by the plate without it. */
+            still?: string | null;
         };
         /** @description An identity. */
         Id: {
@@ -1960,6 +1996,18 @@ export interface components {
             /** @description Still missing. */
             missing: number;
         };
+        /** @description A still that came back from elsewhere: what was changed in it. */
+        Returned: {
+            /** @description Outlines of what was changed, in reference pixels. */
+            outlines: components["schemas"]["Point"][][];
+            /**
+             * Format: double
+             * @description Share of the picture, 0..=1.
+             */
+            share: number;
+            /** @description The name of its content, which what covers is named by. */
+            still: string;
+        };
         /** @description A piece of background work. */
         RunInfo: {
             /**
@@ -1992,7 +2040,9 @@ export interface components {
         RunState: "queued" | "running" | "done" | "failed" | "cancelled";
         /** @description A sample set. */
         Sample: {
-            /** @description How many frames it has. */
+            /** @description Whether that is a clip. */
+            clip: boolean;
+            /** @description How many files it has. */
             frames: number;
             /** @description Its name in addresses. */
             name: string;
@@ -2725,6 +2775,58 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Id"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    return_still: {
+        parameters: {
+            query: {
+                /** @description As its owner has it. */
+                name: string;
+            };
+            header?: never;
+            path: {
+                set: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": number[];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Returned"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
             404: {
@@ -4269,6 +4371,56 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Proposed"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    thing: {
+        parameters: {
+            query: {
+                /** @description Column. */
+                x: number;
+                /** @description Row. */
+                y: number;
+            };
+            header?: never;
+            path: {
+                set: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExtentInfo"];
                 };
             };
             400: {

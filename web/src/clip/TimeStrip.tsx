@@ -3,6 +3,7 @@ import { Pause, Play, SkipBack, SkipForward } from "lucide-react";
 import { useRef, type PointerEvent } from "react";
 import { thumbnail, type ClipState, type SetDetail } from "../api/client";
 import { Button } from "../ui/controls";
+import { plural } from "../ui/words";
 import { lay, slitPicture } from "./clip";
 import { frameAt, nextCrossing, timeWords, useTime, type Showing } from "./time";
 
@@ -50,14 +51,14 @@ export function TimeStrip({ set, clip }: { set: SetDetail; clip: ClipState }) {
         <button aria-label="Frame after" className="p-1 hover:bg-leaf" onClick={() => go(at + 1)}>
           <SkipForward size={16} />
         </button>
-        <span className="num w-44" data-testid="clip-time">
+        <span className="num w-40" data-testid="clip-time">
           {timeWords(clip.seconds[at] ?? 0)} · frame {at + 1}
         </span>
-        <Button disabled={!clip.laid?.crossings.length} onClick={() => crossing(-1)}>
-          Contact before
+        <Button disabled={!clip.laid?.crossings.length} aria-label="Contact before" onClick={() => crossing(-1)}>
+          ‹ Contact
         </Button>
-        <Button disabled={!clip.laid?.crossings.length} onClick={() => crossing(1)}>
-          Next contact
+        <Button disabled={!clip.laid?.crossings.length} aria-label="Next contact" onClick={() => crossing(1)}>
+          Contact ›
         </Button>
         <Button
           aria-pressed={loop != null}
@@ -68,13 +69,13 @@ export function TimeStrip({ set, clip }: { set: SetDetail; clip: ClipState }) {
             put({ loop: loop ? null : [around(-1), Math.max(around(1), around(-1) + 1)] });
           }}
         >
-          Over and over
+          Repeat
         </Button>
         <span className="grow" />
         <span className={found ? "text-persimmon" : "text-faint"}>{clip.laid ? contactWords(clip, at) : ""}</span>
         <select
           aria-label="What of the clip is shown"
-          className="border border-faint/60 bg-leaf px-1 py-0.5"
+          className="shrink-0 border border-faint/60 bg-leaf px-1 py-0.5"
           value={showing}
           onChange={(e) => put({ showing: e.target.value as Showing })}
         >
@@ -129,8 +130,8 @@ export function TimeStrip({ set, clip }: { set: SetDetail; clip: ClipState }) {
 function contactWords(clip: ClipState, at: number): string {
   const share = clip.laid?.contact[at] ?? 0;
   const count = clip.laid?.crossings.length ?? 0;
-  if (share > 0.002) return `${(100 * share).toFixed(share < 0.1 ? 1 : 0)} % of the area has somebody in front`;
-  return count ? `${count} ${count === 1 ? "contact" : "contacts"} in all` : "nobody touches the area";
+  if (share > 0.002) return `${(100 * share).toFixed(share < 0.1 ? 1 : 0)} % of it touched`;
+  return count ? plural(count, "contact") : "nobody in front";
 }
 
 /** Some of the frames that the set has, as small pictures at their times. */

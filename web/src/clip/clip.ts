@@ -43,6 +43,21 @@ export function coverInClip(open: OpenSet, set: SetDetail, loop: Point[], later:
   useView.getState().set({ loop: null, drawing: null });
 }
 
+/** Takes a still that was retouched elsewhere: only where it was changed it covers the clip. */
+export async function takeBack(open: OpenSet, set: SetDetail, file: File) {
+  try {
+    const { still, outlines } = await api.returnStill(set.id, file);
+    await open.change(`lay what was changed in ${file.name}`, (now) => ({
+      clip: {
+        ...now.clip,
+        held: [...now.clip.held, ...outlines.map((outline) => ({ outline, later: null, still }))],
+      },
+    }));
+  } catch (e) {
+    tellError(e);
+  }
+}
+
 /** Adds a stroke to a frame, and what it covers to the frames beside it. */
 export async function mend(open: OpenSet, set: SetDetail, stroke: ClipStroke, frames: number) {
   try {

@@ -20,7 +20,8 @@ export function Samples() {
             className="group w-full border-l-4 border-rule py-0.5 pl-3 text-left hover:border-ink"
             onClick={() => void open(s.name)}
           >
-            <span className="font-semibold group-hover:underline">{s.title}</span>, {plural(s.frames, "frame")}
+            <span className="font-semibold group-hover:underline">{s.title}</span>,{" "}
+            {s.clip ? "a clip" : plural(s.frames, "frame")}
             <span className="block text-[13px] leading-tight text-faint">{s.says}</span>
           </button>
         </li>

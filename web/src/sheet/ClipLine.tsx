@@ -4,7 +4,7 @@ import { Download } from "lucide-react";
 import { useState } from "react";
 import { api, type ClipFile, type ClipState, type SetDetail } from "../api/client";
 import type { OpenSet } from "../api/useSet";
-import { coverInClip, lay, showClip, useClip } from "../clip/clip";
+import { coverInClip, lay, showClip, takeBack, useClip } from "../clip/clip";
 import { timeWords, useTime } from "../clip/time";
 import { plate } from "../picture/views";
 import { useView } from "../state/store";
@@ -70,6 +70,20 @@ export function ClipLine({ open, set }: { open: OpenSet; set: SetDetail }) {
           </Button>
         )}
       </div>
+      <label className="leading-tight">
+        Retouched elsewhere? The plate goes out below; of what comes back only what was changed is laid.
+        <input
+          type="file"
+          accept="image/*,.tif,.tiff"
+          aria-label="A still that was retouched elsewhere"
+          className="mt-1 block w-full text-[13px]"
+          onChange={(e) => {
+            const file = e.target.files?.[0];
+            if (file) void takeBack(open, set, file);
+            e.target.value = "";
+          }}
+        />
+      </label>
       {loop && <Elsewhen open={open} set={set} loop={loop} />}
       <Covered open={open} set={set} clip={clip} />
       {clip.covered > 0 && !clip.laid && (
@@ -136,7 +150,12 @@ function Covered({ open, set, clip }: { open: OpenSet; set: SetDetail; clip: Cli
         {repair.held.map((held, k) => (
           <li key={k} className="flex items-baseline justify-between gap-2 border-b border-rule/60 px-1 py-0.5">
             <span>
-              {k + 1}. {held.later == null ? "By the plate" : `By the clip ${held.later} s later`}
+              {k + 1}.{" "}
+              {held.still != null
+                ? "By a still that came back"
+                : held.later == null
+                  ? "By the plate"
+                  : `By the clip ${held.later} s later`}
             </span>
             <button
               className="underline"
@@ -292,6 +311,7 @@ function Files({ set, clip }: { set: SetDetail; clip: ClipState }) {
           { value: "overlay_mov", title: "The patch alone", formula: "ProRes 4444, .mov" },
           { value: "overlay_webm", title: "The patch alone", formula: "VP9, .webm" },
           { value: "mask", title: "Where it is", formula: "mask, .png" },
+          { value: "plate", title: "The plate", formula: "16 bit .png, before its look" },
         ]}
         onChange={(value) => setFile(value as ClipFile)}
       />
@@ -309,7 +329,7 @@ function Files({ set, clip }: { set: SetDetail; clip: ClipState }) {
       ) : (
         <Button
           className="self-start"
-          disabled={clip.covered <= 0}
+          disabled={clip.covered <= 0 && file !== "plate"}
           onClick={() =>
             void api
               .exportClip(set.id, file)
@@ -317,7 +337,7 @@ function Files({ set, clip }: { set: SetDetail; clip: ClipState }) {
               .catch(tellError)
           }
         >
-          Write the clip
+          {file === "plate" || file === "mask" ? "Write the picture" : "Write the clip"}
         </Button>
       )}
       {state?.state === "failed" && <p className="border-l-4 border-persimmon bg-leaf px-2 py-1">{state.message}</p>}
@@ -333,8 +353,7 @@ function Files({ set, clip }: { set: SetDetail; clip: ClipState }) {
         </a>
       )}
       <p className="leading-tight text-faint">
-        Frames, times, colours and sound are those of the source; outside what is covered only the coding differs. The
-        plate itself goes out by Export.
+        Frames, times, colours and sound are those of the source; outside what is covered only the coding differs.
       </p>
     </div>
   );

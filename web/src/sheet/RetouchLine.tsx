@@ -12,6 +12,7 @@ import { Seen } from "../touches/Seen";
 import { MOVE, Settings } from "../touches/Settings";
 import {
   coverLoop,
+  drawAround,
   evenLoop,
   findPlane,
   flareLoop,
@@ -35,7 +36,7 @@ export function retouchFact(set: SetDetail): Fact {
 }
 
 export function RetouchLine({ open, set }: { open: OpenSet; set: SetDetail }) {
-  const { touch: index, loop, trying, drawing, seen, set: put } = useView();
+  const { touch: index, loop, pinned, trying, drawing, seen, set: put } = useView();
   const touches = set.recipe.touches;
   const canvas = set.canvas;
   const change = (k: number, part: Partial<Touch> | ((now: Touch) => Partial<Touch>), label: string) =>
@@ -68,11 +69,16 @@ export function RetouchLine({ open, set }: { open: OpenSet; set: SetDetail }) {
         <Evidence open={open} set={set} loop={loop} />
       ) : (
         <p className="leading-tight text-faint">
-          Draw around what no frame shows clear, such as a lamp post, a cable, a blotch (Loop, under the picture, or L).
-          What is made up is recorded as made up.
+          Point at what no frame shows clear, such as a lamp post, a cable, a blotch, or draw around it (Loop, under the
+          picture, or L). What is made up is recorded as made up.
         </p>
       )}
       <div className="flex flex-wrap gap-2">
+        {!loop && pinned && (
+          <Button strong onClick={() => void drawAround(set, pinned)}>
+            Draw around what stands there
+          </Button>
+        )}
         {!loop && (
           <Button
             disabled={!canvas}

@@ -56,6 +56,19 @@ export function movedTo(act: Act, transform: PatchTransform): Act {
   return act;
 }
 
+/** Draws around what stands at the place that was pointed at. */
+export async function drawAround(set: SetDetail, at: Point) {
+  try {
+    const { outline } = await api.thing(set.id, at.x, at.y);
+    const canvas = set.canvas ?? { x: 0, y: 0 };
+    if (!outline) return tell("Nothing stands out there by its look: draw around it instead (L).");
+    const loop = outline.map((p) => ({ x: p.x - canvas.x, y: p.y - canvas.y }));
+    useView.getState().set({ loop, pinned: null });
+  } catch (e) {
+    tellError(e);
+  }
+}
+
 /** A touch over the open loop, as it begins. */
 function begun(set: SetDetail, loop: Point[], act: Act): Touch {
   const { x, y } = set.canvas ?? { x: 0, y: 0 };

@@ -5,6 +5,7 @@ use super::brush::Stroke;
 use super::front::front;
 use super::light::Light;
 use super::motion::Motion;
+use super::sides::{Passing, Sides};
 use super::usual::{HELD, Usual};
 use crate::pixel::blur::boxed;
 use rayon::prelude::*;
@@ -39,6 +40,7 @@ pub struct Cover {
     then: Vec<(usize, [Vec<f32>; 3])>,
     /// What is behind, in the usual light.
     behind: [Vec<f32>; 3],
+    sides: Sides,
     covered: f64,
     /// The greatest code.
     most: f32,
@@ -79,7 +81,8 @@ impl Cover {
             }
         };
         let covered = area.weights().iter().map(|w| f64::from(*w)).sum();
-        Self { area, usual, then, behind, covered, most: most.into() }
+        let sides = Sides::of(&area);
+        Self { area, usual, then, behind, sides, covered, most: most.into() }
     }
 
     /// What is usual there when a frame is shown.
@@ -150,19 +153,20 @@ impl Cover {
         let known = (self.usual.noise, self.usual.center[0] as f32);
         let mut front = front(area, &part.planes, &usual_lit, known);
         brushed.iter().for_each(|stroke| stroke.paint(area, &mut front));
+        // Where the camera moved, the gaps are where they were: by less than is seen.
+        let passing = if other.is_none() { self.sides.behind(&front) } else { Vec::new() };
         let made: Vec<Vec<u16>> = (0..3)
             .into_par_iter()
             .map(|c| {
                 let grain = other.is_none();
-                self.plane(
-                    c,
-                    (&part.planes[c], grain),
-                    (&usual_lit[c], &behind_lit[c]),
-                    (&front, &weights[c]),
-                )
+                let (frame, lit) = ((&part.planes[c][..], grain), (&usual_lit[c][..], &behind_lit[c][..]));
+                let mut made = self.plane(c, frame, lit, (&front, &weights[c]));
+                self.pass_behind(c, &part.planes[c], &mut made, (&passing, &weights[c]));
+                made
             })
             .collect();
-        let contact = weights[0].iter().zip(&front).map(|(w, f)| f64::from(w * f)).sum::<f64>();
+        let contact = weights[0].iter().zip(&front).map(|(w, f)| f64::from(w * f)).sum::<f64>()
+            + passing.iter().map(|p| f64::from(weights[0][p.sample] * p.share)).sum::<f64>();
         let rim = (&usual[0][..], &part.planes[0][..]);
         let around = first.left(&area.planes[0], rim, self.usual.center[0]) / self.usual.noise[0];
         for (plane, made) in part.planes.iter_mut().zip(made) {
@@ -205,14 +209,39 @@ impl Cover {
         let in_front: Vec<f32> = (0..own.len()).map(|p| front[self.area.bright(c, p)]).collect();
         let open: Vec<f32> = in_front.iter().map(|f| 1.0 - f).collect();
         let center = self.usual.center[c] as f32;
-        let weighed = |of: &dyn Fn(usize) -> f32| -> Vec<f32> {
-            let all: Vec<f32> = (0..own.len()).map(|p| of(p) * open[p]).collect();
-            boxed(&all, w, h, SLOW)
+        let weighed = |of: &dyn Fn(usize) -> f32, reach: usize| -> Vec<f32> {
+            let all: Vec<f32> = (0..own.len()).map(of).collect();
+            boxed(&all, w, h, reach)
         };
-        let (off, light) = (weighed(&|p| own[p]), weighed(&|p| (usual[p] - center).abs()));
-        let count = weighed(&|_| 1.0);
+        let (off, count) = (weighed(&|p| own[p] * open[p], SLOW), weighed(&|p| open[p], SLOW));
+        // A thin thing has shade of its own, which is not that of what is behind: its sides tell that.
+        let tells: Vec<f32> = (0..own.len())
+            .map(|p| {
+                let bright = self.area.bright(c, p);
+                open[p] * if plane.weights[p] > 0.0 { self.sides.own[bright] } else { 1.0 }
+            })
+            .collect();
+        let shades: Vec<[Vec<f32>; 3]> = if c == 0 {
+            let of = |reach: usize| {
+                let light = |p: usize| (usual[p] - center).abs() * tells[p];
+                [
+                    weighed(&|p| own[p] * tells[p], reach),
+                    weighed(&light, reach),
+                    weighed(&|p| tells[p], reach),
+                ]
+            };
+            [SLOW, 2 * SLOW, 4 * SLOW].map(of).into()
+        } else {
+            Vec::new()
+        };
         // What a mean of so many samples of noise may be off by.
         let calm = 3.0 * self.usual.noise[c] as f32 / SLOW as f32;
+        let beyond_grain = |mean: f32| mean.signum() * (mean.abs() - calm).max(0.0);
+        let share = |p: usize| -> f32 {
+            let enough = |[_, _, count]: &&[Vec<f32>; 3]| count[p] > 0.12;
+            let Some([off, light, count]) = shades.iter().find(enough).or(shades.last()) else { return 0.0 };
+            beyond_grain(off[p] / count[p].max(1e-3)) / (light[p] / count[p].max(1e-3)).max(1.0)
+        };
         (0..own.len())
             .map(|p| {
                 let weight = weights[p];
@@ -220,10 +249,8 @@ impl Cover {
                     return frame[p];
                 }
                 // Shade takes its share of what is behind; grain is as it is, and what is no more than grain is no shade.
-                let mean = off[p] / count[p].max(1e-3);
-                let slow = mean.signum() * (mean.abs() - calm).max(0.0);
-                let share = if c == 0 { slow * count[p] / light[p].max(1.0) } else { 0.0 };
-                let shaded = share.clamp(-0.9, 1.0) * (behind[p] - center).max(0.0);
+                let slow = beyond_grain(off[p] / count[p].max(1e-3));
+                let shaded = share(p).clamp(-0.9, 1.0) * (behind[p] - center).max(0.0);
                 let own = if grain { (own[p] - slow) * open[p] } else { 0.0 };
                 let patch = behind[p] + shaded + own;
                 let shown = weight * open[p];
@@ -231,6 +258,31 @@ impl Cover {
                     as u16
             })
             .collect()
+    }
+
+    /// Shows who passes behind what is covered, by what is seen of them on its sides.
+    fn pass_behind(
+        &self,
+        c: usize,
+        frame: &[u16],
+        made: &mut [u16],
+        (passing, weights): (&[Passing], &[f32]),
+    ) {
+        if frame.is_empty() {
+            return;
+        }
+        let at = |p: usize| if c == 0 { p } else { self.area.coarse(p) };
+        for Passing { sample, share, from, to, mix } in passing {
+            let p = at(*sample);
+            // A coarser sample is set by the one that lies on it.
+            if c > 0 && self.area.bright(c, p) != *sample {
+                continue;
+            }
+            let (a, b) = (f32::from(frame[at(*from)]), f32::from(frame[at(*to)]));
+            let theirs = a + mix * (b - a);
+            let own = f32::from(made[p]);
+            made[p] = (own + share * weights[p] * (theirs - own)).round().clamp(0.0, self.most) as u16;
+        }
     }
 }
 

@@ -3,7 +3,7 @@
 //! What the area looks like most of the time (the median over time of frames brought to one place and one light) is taken off
 //! each frame, and what it looks like behind is put there instead. So the patch has the frame's own grain with all that its coding
 //! does, its light, and shadows that fall on it. Who crosses in front differs from what is usual by more than that: there the frame
-//! stays ([`front`]), unless somebody brushed otherwise ([`Stroke`]). A camera that moves a little is followed ([`motion`]). Outside the area no sample changes.
+//! stays ([`front`]); what a thin thing hides of shade and of who passes behind it, its sides tell ([`sides`]). All that holds unless somebody brushed otherwise ([`Stroke`]). A camera that moves a little is followed ([`motion`]). Outside the area no sample changes.
 //!
 //! All in the samples of the clip: brightness and colour differences, by planes. Cost: some tens of operations a pixel of the area and a
 //! rim around it; memory is that of the sampled frames of the area.
@@ -42,6 +42,8 @@ mod front;
 mod light;
 mod motion;
 mod repair;
+mod returned;
+mod sides;
 mod steady;
 mod usual;
 
@@ -50,4 +52,5 @@ pub use brush::{Stroke, carried};
 pub use cover::{Cover, Told};
 pub use crossings::{Crossing, crossings, moves_far};
 pub use repair::{Frame, Repair};
+pub use returned::changed;
 pub use steady::{Moved, Remark, Small, remarks};

@@ -1,6 +1,6 @@
 //! Outlines of places in a picture: around their pixels, with few corners.
 
-use super::Point;
+use super::{Grid, Point};
 
 /// The outer outline of the place that `start` belongs to, along the edges of its pixels, as corners in pixel
 /// coordinates (pixel centres are whole numbers); pixels that touch at a corner belong together.
@@ -76,6 +76,17 @@ pub fn simplified_to(outline: &[Point], off: f64, corners: usize) -> Vec<Point> 
             return few;
         }
         off *= 1.6;
+    }
+}
+
+impl Grid {
+    /// The outline of the first part of some of its pixels, in pixels of the reference, by so many corners at most; empty for none.
+    pub(crate) fn outline(&self, inside: &[bool], corners: usize) -> Vec<Point> {
+        let (w, h) = (i64::from(self.rect.width), i64::from(self.rect.height));
+        let Some(first) = inside.iter().position(|on| *on) else { return Vec::new() };
+        let on = |x, y| x >= 0 && y >= 0 && x < w && y < h && inside[(y * w + x) as usize];
+        let few = simplified_to(&trace(w as usize, first, on), 0.7, corners);
+        few.into_iter().map(|p| self.place(p.x, p.y)).collect()
     }
 }
 

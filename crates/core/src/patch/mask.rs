@@ -11,7 +11,7 @@
 //! assert!(Mask::drawn(&outline, 2.0, 0.0, Size::new(5, 5)).is_none());
 //! ```
 
-use crate::geometry::{Grid, Point, Rect, Size, around, meets, simplified_to, trace};
+use crate::geometry::{Grid, Point, Rect, Size, around, meets};
 use crate::pixel::blur::boxed;
 use crate::pixel::flood::parts;
 use rayon::prelude::*;
@@ -188,25 +188,23 @@ impl Mask {
 
     /// The outlines of pixels of its picture, in pixels of the reference, the largest first.
     pub fn outlines(&self, set: &[bool]) -> Vec<Vec<Point>> {
+        Self::outlines_of(&self.0.grid, set)
+    }
+
+    /// The same of any picture's pixels.
+    pub fn outlines_of(grid: &Grid, set: &[bool]) -> Vec<Vec<Point>> {
         /// Fewer pixels are no shape.
         const LEAST_PIXELS: usize = 8;
         /// Corners of an outline at most.
         const CORNERS: usize = 400;
-        let (grid, (w, h)) = (self.0.grid, self.sides());
-        let h = h as i64;
         let mut open = set.to_vec();
-        let mut parts = parts(&mut open, w, 0..set.len(), 1);
+        let mut parts = parts(&mut open, grid.rect.width as usize, 0..set.len(), 1);
         parts.retain(|part| part.len() >= LEAST_PIXELS);
         parts.sort_by_key(|part| std::cmp::Reverse(part.len()));
         let outline = |part: &Vec<usize>| {
             let mut on = vec![false; set.len()];
             part.iter().for_each(|&p| on[p] = true);
-            let first = part.iter().copied().min().unwrap_or(0);
-            let around = trace(w, first, |x, y| {
-                x >= 0 && y >= 0 && x < w as i64 && y < h && on[y as usize * w + x as usize]
-            });
-            let few = simplified_to(&around, 0.7, CORNERS);
-            few.iter().map(|p| Point::new(grid.x(p.x), grid.y(p.y))).collect()
+            grid.outline(&on, CORNERS)
         };
         parts.iter().map(outline).collect()
     }

@@ -2,7 +2,7 @@
 
 use super::patches::{drawn, follow};
 use crate::fill::search_area;
-use crate::geometry::{Grid, Point, Rect, ends, simplified_to, trace};
+use crate::geometry::{Grid, Point, Rect, ends};
 use crate::patch::PatchTransform;
 use crate::patch::mask::Mask;
 use crate::pixel::distance::distances_within;
@@ -169,10 +169,7 @@ fn outlined(pixels: &[usize], grid: &Grid) -> Vec<Point> {
     let mut own = vec![false; open.len()];
     part.iter().for_each(|&p| own[p] = true);
     let near: Vec<bool> = distances_within(&own, w as usize, 2).into_iter().map(f32::is_finite).collect();
-    let first = near.iter().position(|n| *n).unwrap_or(0);
-    let inside = |x, y| x >= 0 && y >= 0 && x < w && y < h && near[(y * w + x) as usize];
-    let corners = simplified_to(&trace(w as usize, first, inside), 0.7, 200);
-    corners.into_iter().map(|p| grid.place(p.x, p.y)).collect()
+    grid.outline(&near, 200)
 }
 
 /// Digits for a text.

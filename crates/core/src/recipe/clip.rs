@@ -15,6 +15,10 @@ pub struct Held {
     /// By the same clip so many seconds later, where something lives there; by the plate without it.
     #[cfg_attr(feature = "schema", schema(required = true))]
     pub later: Option<f64>,
+    /// By a still that came back from elsewhere, by the name of its content; by the plate without it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(required = false))]
+    pub still: Option<String>,
 }
 
 /// The repair of a clip.
@@ -41,7 +45,10 @@ impl ClipRepair {
     /// Whether every number in it is within reason.
     pub(super) fn is_valid(&self) -> bool {
         let seconds = |s: &f64| (0.0..1e6).contains(s);
-        let later = |h: &Held| h.later.is_none_or(|l| l.abs() > 0.0 && l.abs() < 1e6);
+        let later = |h: &Held| {
+            h.later.is_none_or(|l| l.abs() > 0.0 && l.abs() < 1e6)
+                && h.still.as_ref().is_none_or(|s| s.len() == 64 && s.bytes().all(|b| b.is_ascii_hexdigit()))
+        };
         self.held.len() <= 100
             && self.held.iter().all(|h| drawable(&h.outline) && later(h))
             && self.from.iter().chain(&self.to).all(seconds)

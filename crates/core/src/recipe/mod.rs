@@ -384,7 +384,7 @@ mod tests {
                         clip: ClipRepair {
                             held: areas
                                 .iter()
-                                .map(|a| Held { outline: a.outline.clone(), later: Some(-1.5) })
+                                .map(|a| Held { outline: a.outline.clone(), later: Some(-1.5), still: None })
                                 .collect(),
                             from: Some(0.5),
                             ..ClipRepair::default()

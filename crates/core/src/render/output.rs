@@ -17,6 +17,7 @@ use crate::patch::{self, PlacedPatch, Sides, Source};
 use crate::pixel::Raster;
 use crate::pixel::tone::linear_of_root;
 use crate::plan::Light;
+use crate::touch;
 use rayon::prelude::*;
 use std::sync::Arc;
 
@@ -159,6 +160,23 @@ impl<'a> Scene<'a> {
             Ok(found.map(|outline| outline.iter().map(|p| grid.place(p.x, p.y)).collect()))
         };
         frames.par_iter().map(of).collect()
+    }
+
+    /// The outline of what stands at a place of the plate, by its look alone, in reference pixels; `None` where nothing stands out.
+    ///
+    /// # Errors
+    /// When a frame cannot be read or none takes part.
+    pub fn thing(&self, at: Point) -> Result<Option<Vec<Point>>, RenderError> {
+        /// Pixels along the longer side of what is looked at.
+        const SIDE: u32 = 1400;
+        let canvas = self.canvas();
+        let longer = f64::from(canvas.width.max(canvas.height));
+        let level = (longer / f64::from(SIDE)).log2().ceil().max(0.0) as u32;
+        let grid = self.grid(View::Plate, level);
+        let place = (grid.column(at.x).round() as i64, grid.row(at.y).round() as i64);
+        let plate = self.render(View::Plate, grid.rect, level)?;
+        let found = touch::pointed(&plate.data, plate.size, place);
+        Ok(found.map(|set| grid.outline(&set, 400)).filter(|outline| outline.len() >= 3))
     }
 
     /// What a patch covers, with the patches `below` it, and what it comes from, undeveloped, over pixels; the canvas must be the

@@ -19,6 +19,7 @@ mod flare;
 mod found;
 mod invent;
 mod plane;
+mod pointed;
 mod watch;
 
 use crate::fill::{FillError, Hint};
@@ -27,6 +28,7 @@ use crate::patch::mask::Mask;
 use crate::patch::{PatchTransform, drawable, middle};
 use crate::progress::ProgressFn;
 pub use plane::Plane;
+pub(crate) use pointed::pointed;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 pub use watch::{Fault, Found, faults, repeats};

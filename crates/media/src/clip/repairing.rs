@@ -57,6 +57,8 @@ pub struct Wanted {
     pub later: Option<f64>,
     /// Whether what is to go stands there at some times only.
     pub sometimes: bool,
+    /// Which picture covers it, of those that the repair is made with.
+    pub picture: usize,
 }
 
 /// An area of a clip, and how it is covered.
@@ -65,6 +67,7 @@ pub struct ClipArea {
     pub area: Area,
     later: Option<f64>,
     sometimes: bool,
+    picture: usize,
 }
 
 /// The parts of some frames: their numbers, and each area's in all of them.
@@ -96,9 +99,9 @@ impl Clip {
     /// The areas of what is wanted.
     pub fn areas(&self, wanted: &[Wanted]) -> Vec<ClipArea> {
         let of = |w: &Wanted| {
-            let Wanted { later, sometimes, .. } = *w;
+            let Wanted { later, sometimes, picture, .. } = *w;
             let areas = Area::each(&w.mask, self.info.size, self.halved()).into_iter();
-            areas.map(move |area| ClipArea { area, later, sometimes })
+            areas.map(move |area| ClipArea { area, later, sometimes, picture })
         };
         wanted.iter().flat_map(of).collect()
     }
@@ -111,12 +114,12 @@ impl Clip {
         range.step_by(step).collect()
     }
 
-    /// The repair of areas by a picture, red, green and blue from 0 to 1 as the clip is coded, with their parts of some frames.
-    pub fn repair(&self, areas: Vec<ClipArea>, picture: &[f32], seen: &Seen) -> Repair {
+    /// The repair of areas by pictures, red, green and blue from 0 to 1 as the clip is coded, with their parts of some frames.
+    pub fn repair(&self, areas: Vec<ClipArea>, pictures: &[Vec<f32>], seen: &Seen) -> Repair {
         let layout = self.info.layout;
         let range = (self.info.colour.centers(layout.bits), layout.most());
         let cover = |(of, parts): (ClipArea, &Vec<Planes>)| {
-            let behind = self.behind(picture, &of.area);
+            let behind = self.behind(&pictures[of.picture], &of.area);
             let standing = of.sometimes.then_some(&seen.numbers[..]);
             let later = of.later.map(|s| self.frames_later(s));
             (Cover::new(of.area, parts, behind, range, standing), later)

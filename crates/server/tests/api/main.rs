@@ -2,6 +2,7 @@
 
 #![allow(clippy::unwrap_used)] // helpers of tests may fail loudly
 
+mod clips;
 mod combining;
 mod frames;
 mod keeping;

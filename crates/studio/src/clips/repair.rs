@@ -2,18 +2,18 @@
 
 use super::{Clips, Looked, clock};
 use crate::error::StudioError;
-use crate::model::{AreaInfo, CarryRequest, ClipFile, ClipRemark, Laid};
+use crate::model::{AreaInfo, CarryRequest, ClipFile, ClipRemark, Laid, Returned};
 use crate::store::lock;
-use evanu_core::clip::{Repair, Stroke, Told, carried, crossings, moves_far};
+use evanu_core::clip::{Repair, Stroke, Told, carried, changed, crossings, moves_far};
 use evanu_core::develop::Develop;
-use evanu_core::geometry::{Point, Rect, Size};
+use evanu_core::geometry::{Grid, Point, Rect, Size};
 use evanu_core::patch::mask::Mask;
-use evanu_core::pixel::{Raster, Samples};
+use evanu_core::pixel::{FrameSource, Raster, Samples};
 use evanu_core::progress::Cancelled;
 use evanu_core::recipe::{ClipRepair, Recipe};
 use evanu_core::render::{Scene, View};
 use evanu_media::clip::{Clip, ClipReader, ClipWriter, Codec, Seen, Wanted, Yuv, as_coded, softened, turned};
-use evanu_media::{MediaError, encode_jpeg};
+use evanu_media::{Format, MediaError, Output, encode_jpeg};
 use std::path::Path;
 use std::sync::{Arc, Mutex};
 
@@ -38,8 +38,10 @@ pub(crate) struct Laying {
 struct Covering {
     /// Which pixels, as it is shown.
     mask: Vec<bool>,
-    /// By the same clip so many seconds later; by the plate without.
+    /// By the same clip so many seconds later; by a picture without.
     later: Option<f64>,
+    /// By a still of this name; by the plate without.
+    still: Option<String>,
     /// Whether what is to go stands there at some times only.
     sometimes: bool,
 }
@@ -104,12 +106,15 @@ impl Clips {
         for patch in loaded.patches.iter().filter(|p| p.strength > 0.0) {
             cover(&mut plate, shown, &patch.fit.mask);
         }
-        let mut masks = vec![Covering { mask: plate, later: None, sometimes: false }];
+        let mut masks = vec![Covering { mask: plate, later: None, still: None, sometimes: false }];
         for held in held {
             let Some(mask) = Mask::drawn(&held.outline, 0.0, 2.0, shown) else { continue };
-            let k = masks.iter().position(|c| c.later == held.later && c.sometimes).unwrap_or_else(|| {
+            let same = |c: &Covering| c.later == held.later && c.still == held.still;
+            // The plate shows what comes and goes otherwise than what is there all the time, as a still does.
+            let sometimes = held.still.is_none();
+            let k = masks.iter().position(|c| same(c) && c.sometimes == sometimes).unwrap_or_else(|| {
                 let mask = vec![false; shown.pixels() as usize];
-                masks.push(Covering { mask, later: held.later, sometimes: true });
+                masks.push(Covering { mask, later: held.later, still: held.still.clone(), sometimes });
                 masks.len() - 1
             });
             cover(&mut masks[k].mask, shown, &mask);
@@ -147,6 +152,8 @@ impl Clips {
         }
         let clip = &looked.clip;
         let (size, shown, turn) = (clip.info.size, clip.info.shown(), clip.info.rotation);
+        let mut stills: Vec<&String> = laying.masks.iter().filter_map(|c| c.still.as_ref()).collect();
+        stills.dedup();
         let wanted: Vec<Wanted> = laying
             .masks
             .iter()
@@ -154,6 +161,11 @@ impl Clips {
                 mask: softened(&as_coded(c.mask.clone(), shown, turn), size),
                 later: c.later,
                 sometimes: c.sometimes,
+                picture: c
+                    .still
+                    .as_ref()
+                    .and_then(|own| stills.iter().position(|s| *s == own))
+                    .map_or(0, |k| k + 1),
             })
             .collect();
         let areas = clip.areas(&wanted);
@@ -171,11 +183,14 @@ impl Clips {
                 seen.push(first, &clip.frame(first)?, (&areas, size));
             }
         }
-        let picture = match areas.is_empty() {
-            true => Vec::new(),
-            false => as_coded(self.plate(set, shown)?, shown, turn),
-        };
-        let repair = Arc::new(clip.repair(areas, &picture, &seen));
+        let mut pictures = Vec::new();
+        if !areas.is_empty() {
+            pictures.push(as_coded(self.plate(set, shown)?, shown, turn));
+            for still in stills {
+                pictures.push(as_coded(self.still(still, shown)?, shown, turn));
+            }
+        }
+        let repair = Arc::new(clip.repair(areas, &pictures, &seen));
         *made = Some(repair.clone());
         Ok(repair)
     }
@@ -200,6 +215,54 @@ impl Clips {
             }
         }
         Ok(out)
+    }
+
+    /// A still that is kept, red, green and blue from 0 to 1.
+    fn still(&self, name: &str, shown: Size) -> Result<Vec<f32>, StudioError> {
+        let kept = self.0.assets.raster(name)?;
+        let samples = kept.read(0, shown.rect()).map_err(|e| StudioError::Storage(e.to_string()))?;
+        Ok(match samples {
+            Samples::Eight(data) => data.into_iter().map(|v| f32::from(v) / 255.0).collect(),
+            Samples::Sixteen(data) | Samples::Wide(data) => {
+                data.into_iter().map(|v| f32::from(v) / 65535.0).collect()
+            }
+        })
+    }
+
+    /// Takes a still that was retouched elsewhere: it is kept, and where it was changed is told.
+    ///
+    /// # Errors
+    /// When it cannot be read, has another size than the clip, or nothing in it was changed.
+    pub fn take_back(&self, set: i64, name: &str, bytes: &[u8]) -> Result<Returned, StudioError> {
+        let looked = self.looked(set)?;
+        let shown = looked.clip.info.shown();
+        let path = Path::new(name);
+        let still = evanu_media::decode_bytes(path, bytes)?;
+        if still.size != shown {
+            return Err(StudioError::Invalid(format!(
+                "{name}: it has {} × {} pixels and the clip has {} × {}; save it at the size it went out with",
+                still.size.width, still.size.height, shown.width, shown.height
+            )));
+        }
+        let data: Vec<u16> = match still.samples {
+            Samples::Eight(data) => data.into_iter().map(|v| u16::from(v) * 257).collect(),
+            Samples::Sixteen(data) => data,
+            Samples::Wide(_) => {
+                return Err(StudioError::Invalid(format!(
+                    "{name}: its light goes beyond white; save it as TIFF or PNG"
+                )));
+            }
+        };
+        let back: Vec<f32> = data.iter().map(|v| f32::from(*v) / 65535.0).collect();
+        let found = changed(&self.plate(set, shown)?, &back, shown);
+        let count = found.iter().filter(|f| **f).count();
+        if count == 0 {
+            return Err(StudioError::Invalid(format!("{name}: nothing in it was changed beside the plate")));
+        }
+        let grid = Grid::new(shown.rect(), 0);
+        let outlines = Mask::outlines_of(&grid, &found);
+        let still = self.0.assets.keep_raster(set, &Raster { size: shown, data })?;
+        Ok(Returned { still, outlines, share: count as f64 / found.len() as f64 })
     }
 
     /// A frame of the clip, as it was or with the patch, as a picture.
@@ -346,6 +409,18 @@ impl Clips {
         let laying = self.laying(set, &looked)?;
         let clip = &looked.clip;
         let info = &clip.info;
+        if file == ClipFile::Plate {
+            let shown = info.shown();
+            let plate = self.plate(set, shown)?;
+            let output = Output { format: Format::Png { sixteen: true }, size: shown, camera: None };
+            evanu_media::write(path, &output, |band| {
+                let row = 3 * shown.width as usize;
+                let rows = &plate[band.y as usize * row..][..band.height as usize * row];
+                let data = rows.iter().map(|v| (65535.0 * v).round() as u16).collect();
+                Ok::<_, StudioError>(Raster { size: band.size(), data })
+            })?;
+            return Ok(());
+        }
         let repair = self.repair(set, &looked, &laying)?;
         let mut shares = vec![0u8; info.size.pixels() as usize];
         for area in repair.areas() {
@@ -366,7 +441,7 @@ impl Clips {
         let codec = match file {
             ClipFile::Lossless => Codec::Lossless,
             ClipFile::OverlayMov | ClipFile::OverlayWebm => Codec::Overlay,
-            ClipFile::Clip | ClipFile::Mask => Codec::Like,
+            ClipFile::Clip | ClipFile::Mask | ClipFile::Plate => Codec::Like,
         };
         let opacity = info.opacity(&shares);
         let mut writer = ClipWriter::create(path, &clip.path, info, codec)?;
@@ -397,6 +472,7 @@ impl Clips {
             ClipFile::OverlayMov => "-overlay.mov".into(),
             ClipFile::OverlayWebm => "-overlay.webm".into(),
             ClipFile::Mask => "-mask.png".into(),
+            ClipFile::Plate => "-plate.png".into(),
             ClipFile::Clip if known => format!("-clean.{own}"),
             ClipFile::Clip if looked.clip.info.codec == "ffv1" => "-clean.mkv".into(),
             ClipFile::Clip => "-clean.mp4".into(),

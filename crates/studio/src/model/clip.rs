@@ -106,11 +106,15 @@ pub enum ClipFile {
     OverlayWebm,
     /// What is covered, white in black, of the clip's size.
     Mask,
+    /// The plate without its look, 16 bits, of the clip's size: to be retouched elsewhere.
+    Plate,
 }
 
 /// A still that came back from elsewhere: what was changed in it.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct Returned {
+    /// The name of its content, which what covers is named by.
+    pub still: String,
     /// Outlines of what was changed, in reference pixels.
     pub outlines: Vec<Vec<evanu_core::geometry::Point>>,
     /// Share of the picture, 0..=1.

@@ -212,7 +212,7 @@ pub struct SeamInfo {
 /// How far a thing reaches.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct ExtentInfo {
-    /// Its outline in reference pixels; null when the frame shows the same as the plate there.
+    /// Its outline in reference pixels; null when the frame shows the same as the plate there, or nothing stands out.
     pub outline: Option<Vec<Point>>,
 }
 

@@ -65,6 +65,20 @@ impl Scenes {
         Ok(ExtentInfo { outline: outline.into_iter().next().flatten() })
     }
 
+    /// The outline of what stands at a place of the plate, by its look alone.
+    ///
+    /// # Errors
+    /// When the frames are not ready.
+    pub fn thing(&self, set: i64, (x, y): (f64, f64)) -> Result<ExtentInfo, StudioError> {
+        let loaded = self.loaded(set)?;
+        check_place(Point::new(x, y))?;
+        let outline = loaded.with(|scene| {
+            let canvas = scene.canvas();
+            scene.thing(Point::new(x + canvas.x as f64, y + canvas.y as f64))
+        })?;
+        Ok(ExtentInfo { outline })
+    }
+
     /// The frames that a place can be taken from, the one that most surely leaves it clear first.
     ///
     /// # Errors
