@@ -226,6 +226,49 @@ fn a_clip_shows_by_itself_what_is_behind_what_moves() {
 }
 
 #[test]
+fn of_a_still_that_came_back_only_what_was_changed_is_laid_and_the_patch_goes_out_alone() {
+    let folder = folder();
+    let f = folder.path();
+    // The plate goes out with the post, and comes back without it.
+    let done = evanu(&["clip", "in.y4m", "--out", "own.png"], f);
+    assert!(done.status.success(), "{}", text(&done.stderr));
+    let own = image(&f.join("own.png"));
+    let full = |v: f64| ((v - 16.0) * 255.0 / 219.0).round().clamp(0.0, 255.0) as u8;
+    grey(&f.join("back.png"), SIZE, |x, y| match post(x, y) {
+        true => full(90.0 + 30.0 * (x as f64 / 9.0).sin() + 20.0 * (y as f64 / 5.0).cos()),
+        false => own[3 * (y * SIZE.0 + x) + 1],
+    });
+    let words = ["clip", "in.y4m", "--out", "o.y4m", "--plate", "back.png", "--overlay", "alone.mov"];
+    let done = evanu(&words, f);
+    assert!(done.status.success(), "{}", text(&done.stderr));
+    assert!(text(&done.stderr).contains("was changed, and is laid"), "{}", text(&done.stderr));
+    let made = frames(&f.join("o.y4m"));
+    let (first, source) = (frame(0, true), frame(0, false));
+    for (x, y) in [(75, 50), (72, 20), (78, 85)] {
+        let p = y * SIZE.0 + x;
+        let (is, wall) = (f64::from(made[0].planes[0][p]), f64::from(first[0][p]));
+        assert!((is - wall).abs() < 14.0, "{is} instead of {wall} at {x}, {y}");
+    }
+    let away = 40 * SIZE.0 + 20;
+    assert_eq!(made[0].planes[0][away], u16::from(source[0][away]));
+    assert_eq!(frames(&f.join("alone.mov")).len(), COUNT);
+    // Nothing was changed in it.
+    let done = evanu(&["clip", "in.y4m", "--out", "p.y4m", "--plate", "own.png"], f);
+    assert_eq!(done.status.code(), Some(2));
+    assert!(text(&done.stderr).contains("nothing was changed"), "{}", text(&done.stderr));
+}
+
+/// Red, green and blue of a picture in eight bits.
+fn image(path: &Path) -> Vec<u8> {
+    match evanu_media::decode(path).unwrap().samples {
+        evanu_core::pixel::Samples::Eight(data) => data,
+        evanu_core::pixel::Samples::Sixteen(data) | evanu_core::pixel::Samples::Wide(data) => {
+            data.into_iter().map(|v| (v / 257) as u8).collect()
+        }
+    }
+}
+
+#[test]
 fn what_makes_no_sense_is_told_and_leaves_nothing_half() {
     let folder = folder();
     let f = folder.path();
@@ -241,7 +284,6 @@ fn what_makes_no_sense_is_told_and_leaves_nothing_half() {
         (&["in.y4m", "--out", "in.y4m", "--area", "mask.png"], &["is an input"]),
         (&["in.y4m", "--out", "o.mp4", "--area", "small.png"], &["small.png", "9 × 9"]),
         (&["in.y4m", "--out", "o.mp4", "--area", "black.png"], &["black"]),
-        (&["in.y4m", "--out", "o.mp4", "--plate", "plate.png"], &["--patch-mask"]),
         (
             &["in.y4m", "--out", "o.mp4", "--plate", "small.png", "--area", "mask.png"],
             &["small.png", "160 × 96"],

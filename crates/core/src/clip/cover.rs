@@ -150,8 +150,9 @@ impl Cover {
                 }
             }
         }
-        let known = (self.usual.noise, self.usual.center[0] as f32);
-        let mut front = front(area, &part.planes, &usual_lit, known);
+        let [black, middle, _] = self.usual.center.map(|c| c as f32);
+        let known = (self.usual.noise, &self.usual.spread);
+        let mut front = front(area, &part.planes, &usual_lit, known, (black, middle));
         brushed.iter().for_each(|stroke| stroke.paint(area, &mut front));
         // Where the camera moved, the gaps are where they were: by less than is seen.
         let passing = if other.is_none() { self.sides.behind(&front) } else { Vec::new() };

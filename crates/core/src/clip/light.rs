@@ -11,7 +11,7 @@ use crate::geometry::solve;
 pub(super) struct Light([f64; 4]);
 
 /// Samples of the rim that are asked at most.
-const ASKED: usize = 6000;
+const ASKED: usize = 2500;
 /// Rounds of weighting anew.
 const ROUNDS: usize = 5;
 
@@ -69,7 +69,13 @@ impl Light {
             a[1][1] += held.1 * rim.len() as f64;
             (2..4).for_each(|k| a[k][k] += prior);
             match solve(a, b) {
-                Some(next) if next.iter().all(|v| v.is_finite()) => found = next,
+                Some(next) if next.iter().all(|v| v.is_finite()) => {
+                    let far = (0..4).map(|k| (next[k] - found[k]).abs()).fold(0.0, f64::max);
+                    found = next;
+                    if far < 1e-4 {
+                        break;
+                    }
+                }
                 _ => break,
             }
         }

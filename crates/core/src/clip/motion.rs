@@ -19,6 +19,8 @@ pub(super) struct Motion {
 const ASKED: usize = 4000;
 /// Pixels over which both are blurred, from coarse to fine, and rounds of each.
 const BLURS: [(usize, usize); 3] = [(4, 8), (2, 6), (1, 6)];
+/// A smaller step ends a level, in pixels.
+const SETTLED: f64 = 0.004;
 /// Less than this anywhere is none, in pixels.
 const NONE: f64 = 0.06;
 /// More than this is no small movement.
@@ -81,6 +83,10 @@ impl Motion {
                 light = (light.0 + step[4], light.1 + step[5]);
                 if motion.most(plane) > FAR {
                     return none;
+                }
+                // As near as this level tells.
+                if step[..2].iter().all(|s| s.abs() < SETTLED) && step[2].abs() + step[3].abs() < SETTLED {
+                    break;
                 }
             }
         }

@@ -9,6 +9,9 @@ use rayon::prelude::*;
 /// that of brightness.
 pub(super) const HELD: [(f64, f64); 3] = [(0.01, 0.02), (20.0, 0.0), (20.0, 0.0)];
 
+/// A sample trembles at most so many times as much as most of them.
+const MOST: f32 = 3.0;
+
 /// What an area looks like most of the time: the median of frames brought to one light.
 #[derive(Debug, Clone)]
 pub(super) struct Usual {
@@ -16,6 +19,8 @@ pub(super) struct Usual {
     pub planes: [Vec<f32>; 3],
     /// The deviation of a sample around it, by planes.
     pub noise: [f64; 3],
+    /// The same at each sample: near edges codecs leave more.
+    pub spread: [Vec<f32>; 3],
     /// What stays where only the gain changes: black, and the middle of colour differences.
     pub(super) center: [f64; 3],
     /// The light of each frame, by planes.
@@ -39,10 +44,10 @@ impl Usual {
             out
         };
         // First as they are, then each in the light of that.
-        let of = |c: usize| -> (Vec<f32>, f64, Vec<Light>) {
+        let of = |c: usize| -> (Vec<f32>, f64, Vec<Light>, Vec<f32>) {
             let n = frames[0].planes[c].len();
             if n == 0 {
-                return (Vec::new(), 1.0, Vec::new());
+                return (Vec::new(), 1.0, Vec::new(), Vec::new());
             }
             let plane = &area.planes[c];
             let center = center[c];
@@ -61,13 +66,26 @@ impl Usual {
             let mut off: Vec<f32> =
                 (0..n).step_by(n.div_ceil(20_000)).map(|p| (back(0, p) - usual[p]).abs()).collect();
             off.sort_by(f32::total_cmp);
-            (usual, (1.48 * f64::from(off[off.len() / 2])).max(0.4), lights)
+            let at = frames.len() / 2;
+            let mut values = Vec::with_capacity(frames.len());
+            let mut spread = |p: usize| {
+                values.clear();
+                values.extend((0..frames.len()).map(|k| (back(k, p) - usual[p]).abs()));
+                *values.select_nth_unstable_by(at, f32::total_cmp).1
+            };
+            let spread: Vec<f32> = (0..n).map(&mut spread).collect();
+            let noise = (1.48 * f64::from(off[off.len() / 2])).max(0.4);
+            // Where people pass all the time it tells nothing.
+            let most = MOST * noise as f32;
+            let calm = boxed(&spread, plane.width, plane.height, 1);
+            (usual, noise, lights, calm.into_iter().map(|s| (1.48 * s).min(most)).collect())
         };
-        let mut all: Vec<(Vec<f32>, f64, Vec<Light>)> = (0..3).into_par_iter().map(of).collect();
+        let mut all: Vec<(Vec<f32>, f64, Vec<Light>, Vec<f32>)> = (0..3).into_par_iter().map(of).collect();
         let noise = [all[0].1, all[1].1, all[2].1];
         let planes = std::array::from_fn(|c| std::mem::take(&mut all[c].0));
         let lights = std::array::from_fn(|c| std::mem::take(&mut all[c].2));
-        Self { planes, noise, center, lights }
+        let spread = std::array::from_fn(|c| std::mem::take(&mut all[c].3));
+        Self { planes, noise, spread, center, lights }
     }
 
     /// For each sample of brightness whether a frame shows the same as this, which is in its light: by means over nine samples, in all planes.

@@ -5,6 +5,7 @@ use crate::error::MediaError;
 use evanu_core::clip::{Area, Cover, Planes, Repair, Stroke, Told};
 use evanu_core::geometry::Size;
 use evanu_core::pixel::distance::distances_within;
+use rayon::prelude::*;
 use std::ops::RangeInclusive;
 
 /// Frames that tell what an area looks like, and memory that they may take together.
@@ -165,29 +166,53 @@ impl Clip {
             k => ClipReader::open_at(&self.path, &self.info, self.second(k))?,
         };
         let mut others: Vec<Later> = repair.later().into_iter().map(Later::new).collect();
-        for (frame, k) in reader.zip(shown) {
-            let mut frame = match frame {
-                Ok(frame) => frame,
-                Err(e) if k > first => return Ok(Some(e.to_string())),
-                Err(e) => return Err(e.into()),
-            };
-            if !repaired(k) {
-                take(k, &frame, &frame, Told::UNTOUCHED)?;
-                continue;
+        // Some at once: each by a processor of its own.
+        let at_once = rayon::current_num_threads().clamp(1, 8);
+        let mut frames = reader.zip(shown);
+        let mut stopped = None;
+        while stopped.is_none() {
+            let mut batch: Vec<(usize, Yuv, Vec<(i64, Option<Yuv>)>)> = Vec::new();
+            for (frame, k) in frames.by_ref().take(at_once) {
+                let frame = match frame {
+                    Ok(frame) => frame,
+                    Err(e) if k > first => {
+                        stopped = Some(e.to_string());
+                        break;
+                    }
+                    Err(e) => return Err(e.into()),
+                };
+                let mut pieces = Vec::new();
+                for other in others.iter_mut().filter(|_| repaired(k)) {
+                    pieces.push((other.by, other.frame(self, k)?));
+                }
+                batch.push((k, frame, pieces));
             }
-            let before = frame.clone();
-            let mut pieces = Vec::new();
-            for other in &mut others {
-                pieces.push((other.by, other.frame(self, k)?));
+            if batch.is_empty() {
+                break;
             }
-            let own: Vec<Stroke> = brushed.iter().filter(|s| s.frame as usize == k).cloned().collect();
-            let piece = |by: i64| {
-                pieces.iter().find(|(b, _)| *b == by).and_then(|(_, f)| f.as_ref().map(|f| &f.planes))
-            };
-            let told = repair.lay((k, &mut frame.planes), &own, &piece);
-            take(k, &before, &frame, told)?;
+            let wanted: Vec<bool> = batch.iter().map(|(k, ..)| repaired(*k)).collect();
+            let made: Vec<(Yuv, Told)> = batch
+                .par_iter()
+                .zip(wanted)
+                .map(|((k, before, pieces), wanted)| {
+                    let mut frame = before.clone();
+                    let piece = |by: i64| {
+                        pieces.iter().find(|(b, _)| *b == by).and_then(|(_, f)| f.as_ref().map(|f| &f.planes))
+                    };
+                    let own: Vec<Stroke> =
+                        brushed.iter().filter(|s| s.frame as usize == *k).cloned().collect();
+                    let told = match wanted {
+                        true => repair.lay((*k, &mut frame.planes), &own, &piece),
+                        false => Told::UNTOUCHED,
+                    };
+                    (frame, told)
+                })
+                .collect();
+            for ((k, before, _), (frame, told)) in batch.iter().zip(&made) {
+                take(*k, before, frame, *told)?;
+            }
         }
-        Ok(None)
+        Ok(stopped)
     }
 }
 
