@@ -27,6 +27,15 @@ pub(super) struct Usual {
     lights: [Vec<Light>; 3],
 }
 
+/// The same of one plane.
+#[derive(Default)]
+struct UsualPlane {
+    usual: Vec<f32>,
+    noise: f64,
+    lights: Vec<Light>,
+    spread: Vec<f32>,
+}
+
 impl Usual {
     /// Of the same part of several frames, of which there is at least one, whose codes stand for no light and for no
     /// colour at `center`.
@@ -44,10 +53,10 @@ impl Usual {
             out
         };
         // First as they are, then each in the light of that.
-        let of = |c: usize| -> (Vec<f32>, f64, Vec<Light>, Vec<f32>) {
+        let of = |c: usize| -> UsualPlane {
             let n = frames[0].planes[c].len();
             if n == 0 {
-                return (Vec::new(), 1.0, Vec::new(), Vec::new());
+                return UsualPlane { noise: 1.0, ..UsualPlane::default() };
             }
             let plane = &area.planes[c];
             let center = center[c];
@@ -78,13 +87,14 @@ impl Usual {
             // Where people pass all the time it tells nothing.
             let most = MOST * noise as f32;
             let calm = boxed(&spread, plane.width, plane.height, 1);
-            (usual, noise, lights, calm.into_iter().map(|s| (1.48 * s).min(most)).collect())
+            let spread = calm.into_iter().map(|s| (1.48 * s).min(most)).collect();
+            UsualPlane { usual, noise, lights, spread }
         };
-        let mut all: Vec<(Vec<f32>, f64, Vec<Light>, Vec<f32>)> = (0..3).into_par_iter().map(of).collect();
-        let noise = [all[0].1, all[1].1, all[2].1];
-        let planes = std::array::from_fn(|c| std::mem::take(&mut all[c].0));
-        let lights = std::array::from_fn(|c| std::mem::take(&mut all[c].2));
-        let spread = std::array::from_fn(|c| std::mem::take(&mut all[c].3));
+        let mut all: Vec<UsualPlane> = (0..3).into_par_iter().map(of).collect();
+        let noise = [all[0].noise, all[1].noise, all[2].noise];
+        let planes = std::array::from_fn(|c| std::mem::take(&mut all[c].usual));
+        let lights = std::array::from_fn(|c| std::mem::take(&mut all[c].lights));
+        let spread = std::array::from_fn(|c| std::mem::take(&mut all[c].spread));
         Self { planes, noise, spread, center, lights }
     }
 
