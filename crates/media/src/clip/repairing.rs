@@ -171,7 +171,7 @@ impl Clip {
         let mut frames = reader.zip(shown);
         let mut stopped = None;
         while stopped.is_none() {
-            let mut batch: Vec<(usize, Yuv, Vec<(i64, Option<Yuv>)>)> = Vec::new();
+            let mut batch: Vec<(usize, Yuv, Pieces)> = Vec::new();
             for (frame, k) in frames.by_ref().take(at_once) {
                 let frame = match frame {
                     Ok(frame) => frame,
@@ -181,7 +181,7 @@ impl Clip {
                     }
                     Err(e) => return Err(e.into()),
                 };
-                let mut pieces = Vec::new();
+                let mut pieces = Pieces::new();
                 for other in others.iter_mut().filter(|_| repaired(k)) {
                     pieces.push((other.by, other.frame(self, k)?));
                 }
@@ -215,6 +215,9 @@ impl Clip {
         Ok(stopped)
     }
 }
+
+/// What goes with a frame from other times: how many frames later, and the frame where there is one.
+type Pieces = Vec<(i64, Option<Yuv>)>;
 
 /// The same clip so many frames later, read beside it.
 struct Later {
