@@ -1185,6 +1185,8 @@ export interface components {
              * @description Share of the picture that is covered, 0..=1.
              */
             covered: number;
+            /** @description Who touches the area, the one that covers most first, as it was last found, whatever was brushed since. */
+            crossings: components["schemas"]["Crossing"][];
             /** @description Changes whenever what is covered, or by what, does. */
             key: string;
             laid?: components["schemas"]["Laid"] | null;

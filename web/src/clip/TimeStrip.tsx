@@ -23,7 +23,7 @@ export function TimeStrip({ set, clip }: { set: SetDetail; clip: ClipState }) {
   const busy = set.run?.kind === "clip" && (set.run.state === "running" || set.run.state === "queued");
   const go = (k: number) => put({ at: Math.min(last, Math.max(0, k)), playing: false });
   const crossing = (by: 1 | -1) => {
-    const k = nextCrossing(clip.laid?.crossings ?? [], at, by);
+    const k = nextCrossing(clip.crossings, at, by);
     if (k != null) go(k);
   };
   const bar = useRef<HTMLDivElement>(null);
@@ -31,7 +31,7 @@ export function TimeStrip({ set, clip }: { set: SetDetail; clip: ClipState }) {
     const box = bar.current?.getBoundingClientRect();
     return box ? frameAt(clip.seconds, (end * (e.clientX - box.left)) / box.width) : 0;
   };
-  const found = clip.laid?.crossings.some((c) => c.first <= at && at <= c.last);
+  const found = clip.crossings.some((c) => c.first <= at && at <= c.last);
   return (
     <section aria-label="Time" className="shrink-0 border-t border-rule bg-sheet px-3 pt-1 pb-2 text-[14px]">
       <div className="flex h-8 items-center gap-2 whitespace-nowrap">
@@ -54,10 +54,10 @@ export function TimeStrip({ set, clip }: { set: SetDetail; clip: ClipState }) {
         <span className="num w-40" data-testid="clip-time">
           {timeWords(clip.seconds[at] ?? 0)} · frame {at + 1}
         </span>
-        <Button disabled={!clip.laid?.crossings.length} aria-label="Contact before" onClick={() => crossing(-1)}>
+        <Button disabled={!clip.crossings.length} aria-label="Contact before" onClick={() => crossing(-1)}>
           ‹ Contact
         </Button>
-        <Button disabled={!clip.laid?.crossings.length} aria-label="Next contact" onClick={() => crossing(1)}>
+        <Button disabled={!clip.crossings.length} aria-label="Next contact" onClick={() => crossing(1)}>
           Contact ›
         </Button>
         <Button
@@ -129,7 +129,7 @@ export function TimeStrip({ set, clip }: { set: SetDetail; clip: ClipState }) {
 
 function contactWords(clip: ClipState, at: number): string {
   const share = clip.laid?.contact[at] ?? 0;
-  const count = clip.laid?.crossings.length ?? 0;
+  const count = clip.crossings.length;
   if (share > 0.002) return `${(100 * share).toFixed(share < 0.1 ? 1 : 0)} % of it touched`;
   return count ? plural(count, "contact") : "nobody in front";
 }

@@ -7,7 +7,7 @@ export function clipKeys(clip: ClipState): Record<string, () => void> {
   const { at, playing, showing, set: put } = useTime.getState();
   const go = (k: number) => put({ at: Math.min(clip.seconds.length - 1, Math.max(0, k)), playing: false });
   const crossing = (by: 1 | -1) => {
-    const k = nextCrossing(clip.laid?.crossings ?? [], at, by);
+    const k = nextCrossing(clip.crossings, at, by);
     if (k != null) go(k);
   };
   const show = (what: Showing) => put({ showing: showing === what ? "clean" : what });

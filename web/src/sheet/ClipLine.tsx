@@ -70,20 +70,6 @@ export function ClipLine({ open, set }: { open: OpenSet; set: SetDetail }) {
           </Button>
         )}
       </div>
-      <label className="leading-tight">
-        Retouched elsewhere? The plate goes out below; of what comes back only what was changed is laid.
-        <input
-          type="file"
-          accept="image/*,.tif,.tiff"
-          aria-label="A still that was retouched elsewhere"
-          className="mt-1 block w-full text-[13px]"
-          onChange={(e) => {
-            const file = e.target.files?.[0];
-            if (file) void takeBack(open, set, file);
-            e.target.value = "";
-          }}
-        />
-      </label>
       {loop && <Elsewhen open={open} set={set} loop={loop} />}
       <Covered open={open} set={set} clip={clip} />
       {clip.covered > 0 && !clip.laid && (
@@ -91,9 +77,26 @@ export function ClipLine({ open, set }: { open: OpenSet; set: SetDetail }) {
           {busy ? "Being laid" : "Lay the patch on every frame"}
         </Button>
       )}
-      {clip.laid && clip.covered > 0 && <Contacts open={open} set={set} clip={clip} />}
+      {(clip.laid || clip.crossings.length > 0) && clip.covered > 0 && <Contacts open={open} set={set} clip={clip} />}
       <Range open={open} set={set} clip={clip} />
       <Files set={set} clip={clip} />
+      <label className="inline-flex w-fit cursor-pointer items-center gap-1.5 border border-faint/60 bg-leaf px-2.5 py-1 focus-within:outline-2 hover:bg-white">
+        Bring a still back in
+        <input
+          type="file"
+          accept="image/*,.tif,.tiff"
+          aria-label="A still that was retouched elsewhere"
+          className="sr-only"
+          onChange={(e) => {
+            const file = e.target.files?.[0];
+            if (file) void takeBack(open, set, file);
+            e.target.value = "";
+          }}
+        />
+      </label>
+      <p className="-mt-2 text-[13px] leading-tight text-faint">
+        The plate, retouched elsewhere: only where it was changed it is laid.
+      </p>
     </div>
   );
 }
@@ -177,7 +180,7 @@ function Covered({ open, set, clip }: { open: OpenSet; set: SetDetail; clip: Cli
 /** Who touches the area, the worst first, and what is brushed where that was not seen rightly. */
 function Contacts({ open, set, clip }: { open: OpenSet; set: SetDetail; clip: ClipState }) {
   const { at, mending, carried, set: put } = useTime();
-  const crossings = clip.laid?.crossings ?? [];
+  const { crossings } = clip;
   const strokes = set.recipe.clip.strokes;
   const here = strokes.filter((s) => s.frame === at).length;
   const brushed = "aria-pressed:bg-ink aria-pressed:text-leaf";

@@ -23,6 +23,8 @@ const SHADE: f32 = 0.45;
 const DARK: f32 = 0.75;
 const LIKE: f32 = 0.85;
 const SEEN: f32 = 0.6;
+/// How much of a colour the sky's may take away: more than all of it.
+const GONE: f32 = 1.3;
 /// How unlike half of a shadow's pixels are darkened.
 const EVEN: f32 = 0.1;
 /// Pixels from the border of what is surely somebody to its core, from its border to where none of it is, and in which their colour is
@@ -66,12 +68,12 @@ pub(super) fn front(
         .collect();
     // What is darker alike and has the same colour is shade.
     let darker = |p: usize| -bright[p] / (usual[0][p] - black).max(4.0);
-    // In the shade colour is less by the same share, and a little bluer, as the sky is.
+    // In the shade colour is less, or gone where the sky alone lights it.
     let paler = |p: usize| -> f32 {
-        let (q, left) = (area.coarse(p), 1.0 - darker(p).clamp(0.0, 1.0));
+        let q = area.coarse(p);
         let of = |(k, c): (usize, &Vec<f32>)| {
             let own = usual[k + 1][q] - middle;
-            let (a, b) = (0.0f32, own * left - own);
+            let (a, b) = (0.0f32, -GONE * own);
             ((c[q] - c[q].clamp(a.min(b), a.max(b))) / sigma(k + 1, q)).powi(2)
         };
         colours.iter().enumerate().map(of).sum::<f32>().sqrt()

@@ -11,6 +11,7 @@ use crate::model::{ClipRemark, ClipState, Laid, Moment, MovedAt};
 use crate::scenes::Scenes;
 use crate::sets::{FrameRow, Sets};
 use crate::store::Store;
+use evanu_core::clip::{Crossing, Repair};
 use evanu_core::progress::Cancelled;
 use evanu_media::MediaError;
 use evanu_media::clip::{Clip, Survey, Y4mWriter, Yuv, is_clip};
@@ -31,8 +32,10 @@ struct Inner {
     scenes: Scenes,
     /// Clips that were looked at, by content.
     looked: Cache<String, Arc<Looked>>,
-    /// Repairs, by their key.
+    /// What is covered, by its key.
     repairs: Cache<String, Arc<Laying>>,
+    /// The patches, by what is covered.
+    made: Cache<String, Arc<Repair>>,
     /// Encoded frames.
     frames: Cache<String, Arc<Vec<u8>>>,
 }
@@ -70,7 +73,8 @@ impl Clips {
             assets,
             scenes,
             looked: Cache::new(8),
-            repairs: Cache::new(4),
+            repairs: Cache::new(16),
+            made: Cache::new(3),
             frames: Cache::builder()
                 .max_capacity(96 << 20)
                 .weigher(|_: &String, bytes: &Arc<Vec<u8>>| u32::try_from(bytes.len()).unwrap_or(u32::MAX))
@@ -188,6 +192,7 @@ impl Clips {
             areas: laying.boxes.clone(),
             covered: laying.covered,
             laid: self.laid(&looked, &laying.key),
+            crossings: crossings(&looked, &laying.covers),
             key: laying.key.clone(),
         })
     }
@@ -270,6 +275,12 @@ fn survey(
     let path = folder.join("found.json");
     std::fs::write(&path, serde_json::to_vec(&found)?).map_err(|e| MediaError::writing(&path, &e))?;
     Ok(found)
+}
+
+/// The crossings that were found when what is covered was last laid, whatever was brushed.
+fn crossings(looked: &Looked, covers: &str) -> Vec<Crossing> {
+    let kept = std::fs::read(looked.folder.join(format!("{covers}.crossings.json"))).ok();
+    kept.and_then(|text| serde_json::from_slice(&text).ok()).unwrap_or_default()
 }
 
 /// A time as people write it.

@@ -3,7 +3,6 @@
 use super::{Clips, Looked, clock};
 use crate::error::StudioError;
 use crate::model::{AreaInfo, CarryRequest, ClipFile, ClipRemark, Laid, Returned};
-use crate::store::lock;
 use evanu_core::clip::{Repair, Stroke, Told, carried, changed, crossings, moves_far};
 use evanu_core::develop::Develop;
 use evanu_core::geometry::{Grid, Point, Rect, Size};
@@ -15,12 +14,14 @@ use evanu_core::render::{Scene, View};
 use evanu_media::clip::{Clip, ClipReader, ClipWriter, Codec, Seen, Wanted, Yuv, as_coded, softened, turned};
 use evanu_media::{Format, MediaError, Output, encode_jpeg};
 use std::path::Path;
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 
 /// A repair that is ready to be laid.
 pub(crate) struct Laying {
     /// Changes whenever any frame of it would.
     pub key: String,
+    /// The same whatever was brushed.
+    pub covers: String,
     /// Share of the picture that is covered.
     pub covered: f64,
     /// Boxes around what is covered, in reference pixels.
@@ -30,8 +31,6 @@ pub(crate) struct Laying {
     /// Frames that it is laid on: first and last of each run.
     pub runs: Vec<[usize; 2]>,
     strokes: Vec<Stroke>,
-    /// Made when it is first needed.
-    made: Mutex<Option<Arc<Repair>>>,
 }
 
 /// What is covered in one way.
@@ -47,7 +46,7 @@ struct Covering {
 }
 
 impl Laying {
-    fn covers(&self, k: usize) -> bool {
+    fn lies_on(&self, k: usize) -> bool {
         self.runs.iter().any(|[first, last]| (*first..=*last).contains(&k))
     }
 
@@ -91,11 +90,12 @@ impl Clips {
                 Some([(first..=last).find(inside)?, (first..=last).rev().find(inside)?])
             })
             .collect();
-        // What its pixels follow from: the plate without its look, what is covered, and when.
-        let told =
-            serde_json::to_string(&(held, &runs, strokes, &loaded.recipe.touches, &loaded.recipe.patches))?;
-        let name = format!("clip 1 {} {} {told}", loaded.keys.patched, loaded.draft);
-        let key = blake3::hash(name.as_bytes()).to_hex()[..16].to_owned();
+        // What its pixels follow from: the plate without its look, what is covered, and when; and what was brushed.
+        let covered = serde_json::to_string(&(held, &runs, &loaded.recipe.touches, &loaded.recipe.patches))?;
+        let covered = format!("clip 1 {} {} {covered}", loaded.keys.patched, loaded.draft);
+        let name = |text: &str| blake3::hash(text.as_bytes()).to_hex()[..16].to_owned();
+        let covers = name(&covered);
+        let key = name(&format!("{covered} {}", serde_json::to_string(strokes)?));
         if let Some(kept) = self.0.repairs.get(&key) {
             return Ok(kept);
         }
@@ -131,24 +131,15 @@ impl Clips {
         let covered = taken.iter().filter(|c| **c).count() as f64 / taken.len().max(1) as f64;
         let boxes = masks.iter().flat_map(|c| boxes(&c.mask, shown)).collect();
         let strokes = strokes.clone();
-        let laying = Arc::new(Laying {
-            key: key.clone(),
-            covered,
-            boxes,
-            masks,
-            runs,
-            strokes,
-            made: Mutex::default(),
-        });
+        let laying = Arc::new(Laying { key: key.clone(), covers, covered, boxes, masks, runs, strokes });
         self.0.repairs.insert(key, laying.clone());
         Ok(laying)
     }
 
     /// The patches themselves, made from the frames that were kept.
     fn repair(&self, set: i64, looked: &Looked, laying: &Laying) -> Result<Arc<Repair>, StudioError> {
-        let mut made = lock(&laying.made);
-        if let Some(made) = made.as_ref() {
-            return Ok(made.clone());
+        if let Some(made) = self.0.made.get(&laying.covers) {
+            return Ok(made);
         }
         let clip = &looked.clip;
         let (size, shown, turn) = (clip.info.size, clip.info.shown(), clip.info.rotation);
@@ -173,7 +164,7 @@ impl Clips {
         if !areas.is_empty() {
             let kept = ClipReader::kept(&looked.folder.join("sampled.y4m"))?;
             for (k, frame) in
-                looked.found.sampled.iter().copied().zip(kept).filter(|(k, _)| laying.covers(*k))
+                looked.found.sampled.iter().copied().zip(kept).filter(|(k, _)| laying.lies_on(*k))
             {
                 seen.push(k, &frame?, (&areas, size));
             }
@@ -191,7 +182,7 @@ impl Clips {
             }
         }
         let repair = Arc::new(clip.repair(areas, &pictures, &seen));
-        *made = Some(repair.clone());
+        self.0.made.insert(laying.covers.clone(), repair.clone());
         Ok(repair)
     }
 
@@ -272,7 +263,7 @@ impl Clips {
     pub fn frame(&self, set: i64, k: usize, repaired: bool) -> Result<Arc<Vec<u8>>, StudioError> {
         let looked = self.looked(set)?;
         let laying = self.laying(set, &looked)?;
-        let covered = repaired && laying.covers(k) && !laying.masks.is_empty();
+        let covered = repaired && laying.lies_on(k) && !laying.masks.is_empty();
         let name =
             if covered { format!("{}-{k}", laying.key) } else { format!("{}-{k}", looked.folder.display()) };
         if let Some(kept) = self.0.frames.get(&name) {
@@ -355,7 +346,7 @@ impl Clips {
         let mut slit = repair.areas().next().map(|area| Slit::of(area, clip));
         let stopped = clip.lay(
             &repair,
-            (0..=usize::MAX, &|k| laying.covers(k)),
+            (0..=usize::MAX, &|k| laying.lies_on(k)),
             &laying.brushed(clip),
             &mut |k, before, after, found| {
                 writer.push_pair((before, after), clip.info.size, clip.second(k) - start)?;
@@ -391,6 +382,9 @@ impl Clips {
             let written = png.and_then(|png| std::fs::write(&path, png));
             written.map_err(|e| MediaError::writing(&path, &e))?;
         }
+        let list = looked.folder.join(format!("{}.crossings.json", laying.covers));
+        let text = serde_json::to_vec(&found.crossings)?;
+        std::fs::write(&list, text).map_err(|e| MediaError::writing(&list, &e))?;
         let text = serde_json::to_vec(&found)?;
         let list = looked.folder.join(format!("{}.json", laying.key));
         std::fs::write(&list, text).map_err(|e| MediaError::writing(&list, &e))?;
@@ -448,7 +442,7 @@ impl Clips {
         let count = clip.count().max(1) as f32;
         clip.lay(
             &repair,
-            (0..=usize::MAX, &|k| laying.covers(k)),
+            (0..=usize::MAX, &|k| laying.lies_on(k)),
             &laying.brushed(clip),
             &mut |k, _, frame, _| {
                 match codec {

@@ -39,6 +39,8 @@ pub struct ClipState {
     pub key: String,
     /// What was found when the patch was last laid on all frames as it is now; `None` until it was.
     pub laid: Option<Laid>,
+    /// Who touches the area, the one that covers most first, as it was last found, whatever was brushed since.
+    pub crossings: Vec<Crossing>,
 }
 
 /// How a frame differs from the first of its shot.
