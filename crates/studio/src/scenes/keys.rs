@@ -86,7 +86,7 @@ mod tests {
     use evanu_core::develop::Develop;
     use evanu_core::geometry::{Point, Rect};
     use evanu_core::recipe::{
-        Align, Area, Canvas, Guide, ManualAlignment, Matching, Protected, Settled, Source,
+        Align, Area, Canvas, ClipRepair, Guide, ManualAlignment, Matching, Protected, Settled, Source,
     };
 
     fn frames() -> Vec<FrameRow> {
@@ -155,6 +155,8 @@ mod tests {
             ("protected", Recipe { protected: vec![protected], ..r() }, "0000111"),
             ("patches", Recipe { patches: vec![patch], ..r() }, "0000001"),
             ("touches", Recipe { touches: vec![touch], ..r() }, "0000001"),
+            // The plate does not follow from what is done in its clip.
+            ("clip", Recipe { clip: ClipRepair { from: Some(1.0), ..ClipRepair::default() }, ..r() }, "0000000"),
         ];
         let fields = serde_json::to_value(&base).unwrap();
         let mut left: Vec<&String> = fields.as_object().unwrap().keys().filter(|k| *k != "version").collect();
