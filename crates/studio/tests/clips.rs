@@ -264,6 +264,49 @@ fn shots_are_told_apart_and_only_that_of_the_set_is_covered() {
 }
 
 #[test]
+fn of_a_still_that_comes_back_only_what_was_changed_covers_the_clip() {
+    let folder = tempfile::tempdir().unwrap();
+    // The post stands there all the time: no frame shows what is behind.
+    let (studio, set) = opened(folder.path(), (0..COUNT).map(|k| frame(k % 20, true, 0)));
+    let run = studio.export_clip(set, ClipFile::Plate).unwrap();
+    until_done(&studio, set);
+    let (path, name) = studio.exported(run).unwrap();
+    assert_eq!(name, "walk-plate.png");
+    let own = std::fs::read(&path).unwrap();
+    let told = studio.clips.take_back(set, "same.png", &own).unwrap_err().to_string();
+    assert!(told.contains("same.png") && told.contains("nothing in it was changed"), "{told}");
+    let told = studio.clips.take_back(set, "words.png", b"no picture").unwrap_err().to_string();
+    assert!(told.contains("words.png"), "{told}");
+    // Somebody paints the post over, in eight bits.
+    let plate = match evanu_media::decode_bytes(Path::new("p.png"), &own).unwrap().samples {
+        evanu_core::pixel::Samples::Sixteen(data) => data,
+        _ => panic!("the plate has sixteen bits"),
+    };
+    let (left, top, wide, tall) = STANDS;
+    let w = SIZE.width as usize;
+    let painted = |p: usize| (left..left + wide).contains(&(p % w)) && (top..top + tall).contains(&(p / w));
+    let full = |v: f64| ((v - 16.0) / 219.0 * 65535.0).clamp(0.0, 65535.0) as u16;
+    let data: Vec<u16> = (0..plate.len())
+        .map(|i| if painted(i / 3) { full(wall(i / 3 % w, i / 3 / w, 0)) } else { plate[i] })
+        .collect();
+    let small = evanu_core::pixel::Raster { size: SIZE, data };
+    let back = studio.clips.take_back(set, "back.png", &evanu_media::encode_png(&small).unwrap()).unwrap();
+    let truth = (wide * tall) as f64 / SIZE.pixels() as f64;
+    assert!(
+        back.outlines.len() == 1 && (0.97..1.08).contains(&(back.share / truth)),
+        "{} of {truth}",
+        back.share
+    );
+    let held = json!({ "held": [{ "outline": back.outlines[0], "later": null, "still": back.still }], "from": null, "to": null, "strokes": [] });
+    change(&studio, set, json!({ "clip": held }));
+    let shown = studio.clips.frame(set, 7, true).unwrap();
+    let picture = evanu_media::decode_bytes(Path::new("f.jpg"), &shown).unwrap();
+    let evanu_core::pixel::Samples::Eight(data) = picture.samples else { panic!("it has eight bits") };
+    let code = data[3 * (60 * w + 80) + 1];
+    assert!(code > 80, "the post is still there: {code}");
+}
+
+#[test]
 fn a_set_of_photographs_has_no_clip() {
     let folder = tempfile::tempdir().unwrap();
     let studio = Studio::open(folder.path()).unwrap();

@@ -128,9 +128,17 @@ impl Stage {
             "(top => top === [window.lineTop, window.lineTop = top][0])(document.querySelector('[data-line={name}]')?.getBoundingClientRect().top)"
         ))
         .await;
-        let line = self.page.find(Locator::Css(&format!("[data-line={name}]"))).await.unwrap();
-        if line.attr("aria-expanded").await.unwrap().as_deref() != Some("true") {
-            line.click().await.unwrap();
+        // What comes in above it between looking and clicking takes the click: a person would press again.
+        for tries in 0.. {
+            let line = self.page.find(Locator::Css(&format!("[data-line={name}]"))).await.unwrap();
+            if line.attr("aria-expanded").await.unwrap().as_deref() == Some("true") {
+                return;
+            }
+            match line.click().await {
+                Ok(()) => return,
+                Err(e) if tries == 20 => panic!("{name}: {e}"),
+                Err(_) => tokio::time::sleep(Duration::from_millis(50)).await,
+            }
         }
     }
 

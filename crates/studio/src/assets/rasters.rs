@@ -3,9 +3,9 @@
 
 use super::{Assets, Pyramid};
 use crate::error::StudioError;
-use evanu_core::geometry::Rect;
-use evanu_core::pixel::Raster;
-use evanu_media::{Format, MediaError, Output, WriteError, write};
+use evanu_core::geometry::{Rect, Size};
+use evanu_core::pixel::{FrameSource, Raster, Samples};
+use evanu_media::{Format, MediaError, Output, TiledFrame, WriteError, write};
 use rusqlite::params;
 use std::convert::Infallible;
 use std::sync::Arc;
@@ -44,6 +44,24 @@ impl Assets {
             .db()
             .execute("INSERT OR IGNORE INTO rasters (set_id, hash) VALUES (?1, ?2)", params![set, name])?;
         Ok(name)
+    }
+
+    /// A picture that came in by itself, which is no frame: its size and samples, decoded as frames are.
+    ///
+    /// # Errors
+    /// When it cannot be read as a picture.
+    pub(crate) fn read_still(&self, name: &str, bytes: &[u8]) -> Result<(Size, Samples), StudioError> {
+        let folder = self.0.store.path(&["originals"]);
+        let failed = |e: std::io::Error| MediaError::writing(&folder, &e);
+        let scratch = tempfile::Builder::new().prefix(".still-").tempdir_in(&folder).map_err(failed)?;
+        let (file, pyramid) = (scratch.path().join("still"), scratch.path().join("pyramid"));
+        std::fs::write(&file, bytes).map_err(failed)?;
+        // Told by the name that its owner knows.
+        let named = |e: MediaError| MediaError { path: name.into(), ..e };
+        self.0.reader.read_picture(&file, &pyramid).map_err(named)?;
+        let frame = TiledFrame::open(&pyramid)?;
+        let samples = frame.read(0, frame.size().rect()).map_err(|e| StudioError::Storage(e.to_string()))?;
+        Ok((frame.size(), samples))
     }
 
     /// Pixels that were kept, by the name of their content; the same ones for ever.

@@ -227,15 +227,14 @@ impl Clips {
     pub fn take_back(&self, set: i64, name: &str, bytes: &[u8]) -> Result<Returned, StudioError> {
         let looked = self.looked(set)?;
         let shown = looked.clip.info.shown();
-        let path = Path::new(name);
-        let still = evanu_media::decode_bytes(path, bytes)?;
-        if still.size != shown {
+        let (size, samples) = self.0.assets.read_still(name, bytes)?;
+        if size != shown {
             return Err(StudioError::Invalid(format!(
                 "{name}: it has {} × {} pixels and the clip has {} × {}; save it at the size it went out with",
-                still.size.width, still.size.height, shown.width, shown.height
+                size.width, size.height, shown.width, shown.height
             )));
         }
-        let data: Vec<u16> = match still.samples {
+        let data: Vec<u16> = match samples {
             Samples::Eight(data) => data.into_iter().map(|v| u16::from(v) * 257).collect(),
             Samples::Sixteen(data) => data,
             Samples::Wide(_) => {

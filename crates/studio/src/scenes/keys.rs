@@ -156,7 +156,11 @@ mod tests {
             ("patches", Recipe { patches: vec![patch], ..r() }, "0000001"),
             ("touches", Recipe { touches: vec![touch], ..r() }, "0000001"),
             // The plate does not follow from what is done in its clip.
-            ("clip", Recipe { clip: ClipRepair { from: Some(1.0), ..ClipRepair::default() }, ..r() }, "0000000"),
+            (
+                "clip",
+                Recipe { clip: ClipRepair { from: Some(1.0), ..ClipRepair::default() }, ..r() },
+                "0000000",
+            ),
         ];
         let fields = serde_json::to_value(&base).unwrap();
         let mut left: Vec<&String> = fields.as_object().unwrap().keys().filter(|k| *k != "version").collect();
