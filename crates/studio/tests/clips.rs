@@ -278,9 +278,9 @@ fn of_a_still_that_comes_back_only_what_was_changed_covers_the_clip() {
     let told = studio.clips.take_back(set, "words.png", b"no picture").unwrap_err().to_string();
     assert!(told.contains("words.png"), "{told}");
     // Somebody paints the post over, in eight bits.
-    let plate = match evanu_media::decode_bytes(Path::new("p.png"), &own).unwrap().samples {
-        evanu_core::pixel::Samples::Sixteen(data) => data,
-        _ => panic!("the plate has sixteen bits"),
+    let picture = evanu_media::decode_bytes(Path::new("p.png"), &own).unwrap();
+    let evanu_core::pixel::Samples::Sixteen(plate) = picture.samples else {
+        panic!("the plate has sixteen bits")
     };
     let (left, top, wide, tall) = STANDS;
     let w = SIZE.width as usize;
