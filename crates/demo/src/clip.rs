@@ -62,7 +62,7 @@ pub(crate) const HALL: ClipKind = ClipKind {
     ..POSTS
 };
 pub(crate) const HALL_BY_HAND: ClipKind =
-    ClipKind { name: "hall-by-hand", hold: Hold::Hands, seed: 9, frames: 125, ..HALL };
+    ClipKind { name: "hall-by-hand", hold: Hold::Hands, seed: 9, frames: 75, ..HALL };
 pub(crate) const LEAVES: ClipKind = ClipKind {
     name: "leaves",
     sights: (Sight::Forecourt, Sight::Forecourt),

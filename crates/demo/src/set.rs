@@ -177,7 +177,7 @@ pub const SETS: [SetInfo; 11] = [
     SetInfo {
         name: "hall-by-hand",
         title: "Hall clip, by hand",
-        says: "five seconds: the same corner from a camera that trembles",
+        says: "three seconds: the same corner from a camera that trembles",
         frames: frames!("hall-by-hand" ".mp4": "hall-by-hand"),
         order: |width, frames| HALL_BY_HAND.order(HALL_BY_HAND.seed, width, frames, HALL_BY_HAND.sights.0),
         clock: (0, 0),

@@ -433,7 +433,9 @@ impl Shoot {
         let far = (self.order.breeze * f64::from(self.order.width)) as f32;
         let unit = 110.0 / self.order.width as f32;
         light.par_iter_mut().enumerate().for_each(|(i, px)| {
-            let leafy = ((px.y / px.x.max(px.z).max(1e-4) - 1.04) * 8.0).clamp(0.0, 1.0);
+            // Painted doors are as blue as they are green.
+            let over = |other: f32, by: f32| ((px.y / other.max(1e-4) - by) * 8.0).clamp(0.0, 1.0);
+            let leafy = over(px.x, 1.04) * over(px.z, 1.35);
             if leafy <= 0.0 {
                 return;
             }
