@@ -1,9 +1,11 @@
-//! Clips: what the frames of a set come from, looked at as a whole, and the repair that lives in it ([`repair`]).
+//! Clips: what the frames of a set come from, looked at as a whole, and the repair that lives in it ([`repair`]),
+//! seen along its time ([`slit`]).
 //!
 //! A clip is looked at once, frame by frame ([`Survey`]), and some of its frames are kept as they are beside that, so that an area's
 //! usual look is at hand whenever what is covered changes. All of it lies in `cache/clips/CONTENT/` and is made anew when it was deleted.
 
 mod repair;
+mod slit;
 
 use crate::assets::Assets;
 use crate::error::StudioError;
