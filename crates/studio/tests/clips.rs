@@ -307,6 +307,35 @@ fn of_a_still_that_comes_back_only_what_was_changed_covers_the_clip() {
 }
 
 #[test]
+fn a_clip_whose_file_tells_no_times_has_all_its_frames() {
+    let folder = tempfile::tempdir().unwrap();
+    write(&folder.path().join("timed.y4m"), (0..COUNT).map(|k| frame(k, true, 0)));
+    // A bare stream: pictures one after another, no times.
+    let words =
+        ["-v", "error", "-i", "timed.y4m", "-c:v", "ffv1", "-f", "nut", "-fflags", "+bitexact", "timed.nut"];
+    let bare =
+        ["-v", "error", "-i", "timed.y4m", "-c:v", "libx264", "-pix_fmt", "yuv420p", "-f", "avi", "bare.avi"];
+    for arguments in [&words[..], &bare[..]] {
+        let done =
+            std::process::Command::new("ffmpeg").args(arguments).current_dir(folder.path()).output().unwrap();
+        assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+    }
+    let studio = Studio::open(&folder.path().join("data")).unwrap();
+    for name in ["timed.nut", "bare.avi"] {
+        let set = studio.sets.create(name).unwrap();
+        let mut file = studio.assets.incoming(set, name).unwrap();
+        file.take(&std::fs::read(folder.path().join(name)).unwrap()).unwrap();
+        studio.assets.add(set, file).unwrap();
+        studio.prepare(set).unwrap();
+        until_done(&studio, set);
+        let state = studio.clips.state(set).unwrap();
+        assert_eq!(state.seconds.len(), COUNT, "{name}");
+        assert!(state.seconds.windows(2).all(|t| t[1] > t[0]), "{name}: {:?}", &state.seconds[..4]);
+        assert!(studio.clips.frame(set, COUNT - 1, true).is_ok(), "{name}: its last frame");
+    }
+}
+
+#[test]
 fn a_set_of_photographs_has_no_clip() {
     let folder = tempfile::tempdir().unwrap();
     let studio = Studio::open(folder.path()).unwrap();

@@ -118,8 +118,10 @@ impl Clips {
             Some(found) => found,
             None => survey(&clip, &folder, at)?,
         };
-        if found.survey.frames > 0 {
-            clip.seconds.truncate(found.survey.frames);
+        let read = found.survey.frames;
+        if read > 0 {
+            // What the file tells and cannot be read is not there, and what it tells nothing of goes at its pace.
+            clip.seconds = (0..read).map(|k| clip.second(k)).collect();
         }
         let looked = Arc::new(Looked { clip, found, folder });
         self.0.looked.insert(row.hash, looked.clone());
@@ -254,7 +256,8 @@ fn survey(
     let mut sampled = Vec::new();
     let mut kept = Y4mWriter::create(&folder.join("sampled.y4m"), &clip.info)?;
     let mut keep = |k: usize, frame: &Yuv, share: f32| -> Result<(), StudioError> {
-        if k.is_multiple_of(step) {
+        // A file may tell of fewer frames than it holds, or of none.
+        if k.is_multiple_of(step) && sampled.len() < 2 * most {
             kept.push(frame)?;
             sampled.push(k);
         }

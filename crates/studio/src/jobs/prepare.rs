@@ -54,8 +54,9 @@ impl Jobs {
         self.scenes.decide(set)?;
         self.scenes.make_cover(set);
         self.store.tell(Event::Set { id: set });
-        work.step("Looking at the clip");
-        if self.clips.look(set, &|share| work.at(share))?.is_some() {
+        if self.clips.of(set)?.is_some() {
+            work.step("Looking at the clip");
+            self.clips.look(set, &|share| work.at(share))?;
             self.store.tell(Event::Set { id: set });
         }
         Ok(None)
